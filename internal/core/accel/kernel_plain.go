@@ -1,0 +1,24 @@
+//go:build !(goexperiment.simd && amd64)
+
+package accel
+
+import "crust/internal/core/geom"
+
+// HasSIMD tells whether the vector kernels are in use.
+const HasSIMD = false
+
+func testNode(n *node, o geom.Vec3, far float32, s *Stream, rays uint64) {
+	nodePlain(n, o, far, s, rays)
+}
+
+func testBlock(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) uint64 {
+	return blockPlain(k, o, far, s, rays)
+}
+
+func nearNode(n *node, o geom.Vec3, far float32, s *Stream) uint32 {
+	return nearNodePlain(n, o, far, s)
+}
+
+func nearBlock(k *block, o geom.Vec3, far float32, s *Stream) uint32 {
+	return nearBlockPlain(k, o, far, s)
+}

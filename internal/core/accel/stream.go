@@ -1,0 +1,186 @@
+package accel
+
+import (
+	"encoding/binary"
+	"math"
+	"math/bits"
+
+	"crust/internal/core/geom"
+)
+
+// StreamSize is how many rays of one origin travel together.
+const StreamSize = 64
+
+// fewRays is where turning hit bits one by one becomes dearer than transposing them by eights.
+const fewRays = 12
+
+// lanes is one value repeated, so that a SIMD kernel loads it instead of broadcasting it.
+type lanes [width]float32
+
+// Stream holds up to StreamSize rays and the scratch of their traversal. Each goroutine owns one.
+type Stream struct {
+	n          int
+	dir        [StreamSize][3]lanes
+	inv        [StreamSize][3]lanes
+	hits       [StreamSize]uint8
+	stack      [width * maxDepth]entry
+	near       [width]float32
+	nearStack  [width * maxDepth]nearEntry
+	tHit, u, v lanes
+}
+
+type entry struct {
+	child int32
+	rays  uint64
+}
+
+type nearEntry struct {
+	child int32
+	t     float32
+}
+
+// Set takes the unit directions of the next query, at most StreamSize of them.
+func (s *Stream) Set(dirs []geom.Vec3) {
+	s.n = len(dirs)
+	for i, d := range dirs {
+		for k, v := range [3]float32{d.X, d.Y, d.Z} {
+			s.dir[i][k].fill(v)
+			s.inv[i][k].fill(reciprocal(v))
+		}
+	}
+}
+
+func (l *lanes) fill(v float32) {
+	l[0], l[1], l[2], l[3], l[4], l[5], l[6], l[7] = v, v, v, v, v, v, v, v
+}
+
+// reciprocal stays finite, so that a box touching the origin's plane gives 0 and not NaN.
+func reciprocal(v float32) float32 {
+	const tiny = 1e-18
+	if v > -tiny && v < tiny {
+		return float32(math.Copysign(1/tiny, float64(v)))
+	}
+	return 1 / v
+}
+
+// Occluded sends the stream's rays from o and returns a bit for each that meets a triangle, seen
+// from either side, before far.
+func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
+	if len(b.nodes) == 0 || s.n == 0 {
+		return 0
+	}
+	all := ^uint64(0) >> (64 - s.n)
+	alive := all
+	top := 1
+	s.stack[0] = entry{0, all}
+	for top > 0 && alive != 0 {
+		top--
+		e := s.stack[top]
+		rays := e.rays & alive
+		if rays == 0 {
+			continue
+		}
+		if e.child < 0 {
+			alive &^= testBlock(&b.blocks[^e.child], o, far, s, rays)
+			continue
+		}
+		n := &b.nodes[e.child]
+		var mask [width]uint64
+		if bits.OnesCount64(rays) <= fewRays {
+			testNode(n, o, far, s, rays)
+			for m := rays; m != 0; m &= m - 1 {
+				r := bits.TrailingZeros64(m) & (StreamSize - 1)
+				for h := uint32(s.hits[r]); h != 0; h &= h - 1 {
+					mask[bits.TrailingZeros32(h)&(width-1)] |= 1 << r
+				}
+			}
+		} else {
+			s.hits = [StreamSize]uint8{}
+			testNode(n, o, far, s, rays)
+			for g := 0; g < StreamSize; g += 8 {
+				if rays>>g&0xff != 0 {
+					x := transpose8(binary.LittleEndian.Uint64(s.hits[g : g+8]))
+					for c := range mask {
+						mask[c] |= (x >> (8 * c) & 0xff) << g
+					}
+				}
+			}
+		}
+		first, most := top, 0
+		for valid := n.valid; valid != 0; valid &= valid - 1 {
+			c := bits.TrailingZeros32(valid) & (width - 1)
+			if mask[c] == 0 {
+				continue
+			}
+			s.stack[top] = entry{n.child[c], mask[c]}
+			// The child that most rays want goes on top: a blocker found early ends rays.
+			if k := bits.OnesCount64(mask[c]); k > most {
+				most, first = k, top
+			}
+			top++
+		}
+		if top > 0 && first < top {
+			s.stack[first], s.stack[top-1] = s.stack[top-1], s.stack[first]
+		}
+	}
+	return all &^ alive
+}
+
+// transpose8 turns an 8 × 8 bit matrix held in bytes (Warren, Hacker's Delight, §7-3).
+func transpose8(x uint64) uint64 {
+	t := (x ^ x>>7) & 0x00AA00AA00AA00AA
+	x ^= t ^ t<<7
+	t = (x ^ x>>14) & 0x0000CCCC0000CCCC
+	x ^= t ^ t<<14
+	t = (x ^ x>>28) & 0x00000000F0F0F0F0
+	return x ^ t ^ t<<28
+}
+
+// Hit is where a ray met the surface: distance in ray lengths, triangle and barycentrics.
+type Hit struct {
+	T    float32
+	Tri  int32
+	U, V float32
+}
+
+// FirstHit finds the nearest triangle, seen from either side, along o + t·d for 0 < t < far.
+func (b *BVH) FirstHit(o, d geom.Vec3, far float32, s *Stream) (Hit, bool) {
+	hit := Hit{T: far, Tri: -1}
+	if len(b.nodes) == 0 {
+		return hit, false
+	}
+	s.Set([]geom.Vec3{d})
+	top := 1
+	s.nearStack[0] = nearEntry{0, 0}
+	for top > 0 {
+		top--
+		e := s.nearStack[top]
+		if e.t >= hit.T {
+			continue
+		}
+		if e.child < 0 {
+			k := &b.blocks[^e.child]
+			for m := nearBlock(k, o, hit.T, s); m != 0; m &= m - 1 {
+				i := bits.TrailingZeros32(m) & (width - 1)
+				if t := s.tHit[i]; t < hit.T || (t == hit.T && k.tri[i] < hit.Tri) {
+					hit = Hit{t, k.tri[i], s.u[i], s.v[i]}
+				}
+			}
+			continue
+		}
+		n := &b.nodes[e.child]
+		first := top
+		for m := nearNode(n, o, hit.T, s) & n.valid; m != 0; m &= m - 1 {
+			c := bits.TrailingZeros32(m) & (width - 1)
+			t := s.near[c]
+			at := top
+			for at > first && s.nearStack[at-1].t < t {
+				s.nearStack[at] = s.nearStack[at-1]
+				at--
+			}
+			s.nearStack[at] = nearEntry{n.child[c], t}
+			top++
+		}
+	}
+	return hit, hit.Tri >= 0
+}

@@ -1,0 +1,89 @@
+package bake
+
+import (
+	"math"
+	"math/bits"
+
+	"crust/internal/core/geom"
+)
+
+// sobol2 is point i of the two-dimensional Sobol sequence as 32-bit fractions: the van der Corput
+// sequence, and the one of the polynomial x + 1.
+func sobol2(i uint32) (x, y uint32) {
+	x = bits.Reverse32(i)
+	v := uint32(1) << 31
+	for ; i != 0; i >>= 1 {
+		if i&1 != 0 {
+			y ^= v
+		}
+		v ^= v >> 1
+	}
+	return x, y
+}
+
+// owen scrambles a 32-bit fraction by nested uniform scrambling (Burley, Practical Hash-based Owen
+// Scrambling, JCGT 2020, with the Laine–Karras permutation).
+func owen(v, seed uint32) uint32 {
+	v = bits.Reverse32(v)
+	v += seed
+	v ^= v * 0x6c50b47c
+	v ^= v * 0xb82f1e52
+	v ^= v * 0xc7afe638
+	v ^= v * 0x8d22f6e6
+	return bits.Reverse32(v)
+}
+
+// hash mixes 32 bits well (Wellons' lowbias32 constants).
+func hash(v uint32) uint32 {
+	v ^= v >> 16
+	v *= 0x7feb352d
+	v ^= v >> 15
+	v *= 0x846ca68b
+	return v ^ v>>16
+}
+
+// patterns are sets of directions round +Z whose density follows the cosine (Pharr, Jakob &
+// Humphreys, Physically Based Rendering, 4th ed., §A.5.3). Each set is a scrambled Sobol point set
+// of its own; a texel takes one by hash and turns it by a hashed angle, so that neighbours differ.
+type patterns struct {
+	rays int
+	sets int
+	dirs []geom.Vec3
+}
+
+func newPatterns(rays int) *patterns {
+	p := &patterns{rays: rays, sets: max(16, 1<<15/rays)}
+	p.dirs = make([]geom.Vec3, p.sets*rays)
+	for s := range p.sets {
+		a, b, order := hash(uint32(3*s+1)), hash(uint32(3*s+2)), hash(uint32(3*s+3))
+		for i := range rays {
+			x, y := sobol2(owen(bits.Reverse32(uint32(i)), order))
+			if rays&(rays-1) == 0 {
+				// A power of two: the first points in order are a net already.
+				x, y = sobol2(uint32(i))
+			}
+			u, v := float64(owen(x, a))/(1<<32), float64(owen(y, b))/(1<<32)
+			r := math.Sqrt(u)
+			sin, cos := math.Sincos(2 * math.Pi * v)
+			p.dirs[s*rays+i] = geom.Vec3{X: float32(r * cos), Y: float32(r * sin), Z: float32(math.Sqrt(1 - u))}
+		}
+	}
+	return p
+}
+
+// around writes the directions for one texel round the unit normal n.
+func (p *patterns) around(n geom.Vec3, seed uint32, out []geom.Vec3) {
+	h := hash(seed)
+	set := p.dirs[int(h%uint32(p.sets))*p.rays:][:p.rays]
+	sin, cos := math.Sincos(2 * math.Pi * float64(hash(h)) / (1 << 32))
+	x, y := geom.Basis(n)
+	c, s := float32(cos), float32(sin)
+	x, y = x.Mul(c).Add(y.Mul(s)), y.Mul(c).Sub(x.Mul(s))
+	for i, d := range set {
+		out[i] = geom.Vec3{
+			X: d.X*x.X + d.Y*y.X + d.Z*n.X,
+			Y: d.X*x.Y + d.Y*y.Y + d.Z*n.Y,
+			Z: d.X*x.Z + d.Y*y.Z + d.Z*n.Z,
+		}
+	}
+}

@@ -1,0 +1,286 @@
+// Package imgfile reads and writes picture files.
+package imgfile
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"image"
+	"image/png"
+	"io"
+	"runtime"
+	"sync"
+
+	"github.com/klauspost/compress/flate"
+)
+
+// Limits of a picture that is read.
+const (
+	MaxPixels = 16384 * 16384
+	MaxSide   = 32768
+)
+
+var pngMagic = []byte("\x89PNG\r\n\x1a\n")
+
+// Check reads a whole picture and returns its size, so that a broken one is told before it is used.
+func Check(name string, data []byte) (image.Point, error) {
+	img, err := ReadPNG(name, data)
+	if err != nil {
+		return image.Point{}, err
+	}
+	return img.Bounds().Size(), nil
+}
+
+// ReadPNG decodes a PNG of any depth. Its declared size is held against the limits, and against
+// what its bytes can hold at all, before memory is taken.
+func ReadPNG(name string, data []byte) (image.Image, error) {
+	fail := func(at int, what string) error {
+		return fmt.Errorf("%s, byte %d: %s; save the picture again as PNG", name, at, what)
+	}
+	if len(data) == 0 {
+		return nil, fail(0, "the picture is empty")
+	}
+	if !bytes.HasPrefix(data, pngMagic) {
+		return nil, fail(0, "this is not a PNG picture")
+	}
+	c, err := png.DecodeConfig(bytes.NewReader(data))
+	if err != nil {
+		return nil, fail(8, "the picture's header is damaged ("+err.Error()+")")
+	}
+	if c.Width > MaxSide || c.Height > MaxSide || c.Width*c.Height > MaxPixels {
+		return nil, fail(16, fmt.Sprintf("the picture says it is %d × %d, over the limit of %d pixels", c.Width, c.Height, MaxPixels))
+	}
+	// Deflate cannot pack more than 1032 to 1, and a pixel takes at least one bit.
+	if int64(c.Width)*int64(c.Height)/8 > int64(len(data))*1032 {
+		return nil, fail(16, fmt.Sprintf("the picture says it is %d × %d, more than its %d bytes can hold", c.Width, c.Height, len(data)))
+	}
+	img, err := png.Decode(bytes.NewReader(data))
+	if err != nil {
+		return nil, fail(len(data), "the picture is cut short or damaged ("+err.Error()+")")
+	}
+	return img, nil
+}
+
+// Image is pixels to be written, row by row from the top, channels interleaved.
+type Image struct {
+	Width, Height int
+	Channels      int      // 1, 3 or 4
+	Bits          int      // 8 or 16
+	SRGB          bool     // says so in an sRGB chunk; otherwise gAMA says linear
+	Pix8          []uint8  // when Bits is 8
+	Pix16         []uint16 // when Bits is 16
+}
+
+const stripBytes = 1 << 20
+
+// WritePNG writes PNG (W3C, third edition). The picture is cut into strips of about a megabyte that
+// are deflated side by side, each ending on a byte (RFC 1951 §3.2.4), so the bytes are the same on
+// any number of cores. level is 1 (fast) to 9.
+func WritePNG(w io.Writer, im *Image, level int) error {
+	stride := im.Width * im.Channels * im.Bits / 8
+	rows := max(1, stripBytes/max(1, stride))
+	count := (im.Height + rows - 1) / rows
+	strips := make([][]byte, count)
+	sums := make([]uint32, count)
+	errs := make([]error, count)
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range min(count, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			z := stripper{im: im, stride: stride, level: level}
+			for i := range next {
+				strips[i], sums[i], errs[i] = z.strip(i*rows, min(im.Height, (i+1)*rows), i == count-1)
+			}
+		})
+	}
+	for i := range count {
+		next <- i
+	}
+	close(next)
+	wg.Wait()
+
+	sum := uint32(1)
+	for i := range count {
+		if errs[i] != nil {
+			return errs[i]
+		}
+		n := min(im.Height, (i+1)*rows) - i*rows
+		sum = adlerJoin(sum, sums[i], n*(stride+1))
+	}
+	head := make([]byte, 13)
+	binary.BigEndian.PutUint32(head, uint32(im.Width))
+	binary.BigEndian.PutUint32(head[4:], uint32(im.Height))
+	head[8] = byte(im.Bits)
+	head[9] = map[int]byte{1: 0, 3: 2, 4: 6}[im.Channels]
+	p := chunks{w: w}
+	p.write(pngMagic)
+	p.chunk("IHDR", head)
+	if im.SRGB {
+		p.chunk("sRGB", []byte{0})
+		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 45455))
+	} else {
+		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 100000))
+	}
+	for i, s := range strips {
+		if i == 0 {
+			s = append([]byte{0x78, 0x9c}, s...)
+		}
+		if i == count-1 {
+			s = binary.BigEndian.AppendUint32(s, sum)
+		}
+		p.chunk("IDAT", s)
+	}
+	p.chunk("IEND", nil)
+	return p.err
+}
+
+type chunks struct {
+	w   io.Writer
+	err error
+}
+
+func (p *chunks) write(b []byte) {
+	if p.err == nil {
+		_, p.err = p.w.Write(b)
+	}
+}
+
+func (p *chunks) chunk(kind string, data []byte) {
+	head := append(binary.BigEndian.AppendUint32(nil, uint32(len(data))), kind...)
+	p.write(head)
+	p.write(data)
+	crc := crc32.Update(crc32.ChecksumIEEE(head[4:]), crc32.IEEETable, data)
+	p.write(binary.BigEndian.AppendUint32(nil, crc))
+}
+
+// stripper filters and deflates runs of rows, keeping its buffers.
+type stripper struct {
+	im     *Image
+	stride int
+	level  int
+	row    [2][]byte
+	out    [5][]byte
+}
+
+func (z *stripper) strip(from, to int, last bool) ([]byte, uint32, error) {
+	var buf bytes.Buffer
+	fw, err := flate.NewWriter(&buf, z.level)
+	if err != nil {
+		return nil, 0, err
+	}
+	sum := uint32(1)
+	for k := range z.row {
+		z.row[k] = make([]byte, z.stride)
+	}
+	for k := range z.out {
+		z.out[k] = make([]byte, z.stride+1)
+		z.out[k][0] = byte(k)
+	}
+	bpp := z.im.Channels * z.im.Bits / 8
+	if from > 0 {
+		z.load(from-1, z.row[1])
+	}
+	for y := from; y < to; y++ {
+		cur, prev := z.row[0], z.row[1]
+		z.load(y, cur)
+		best := z.filter(cur, prev, bpp)
+		sum = adler(sum, best)
+		if _, err := fw.Write(best); err != nil {
+			return nil, 0, err
+		}
+		z.row[0], z.row[1] = prev, cur
+	}
+	if last {
+		err = fw.Close()
+	} else {
+		err = fw.Flush()
+	}
+	return buf.Bytes(), sum, err
+}
+
+func (z *stripper) load(y int, row []byte) {
+	n := z.im.Width * z.im.Channels
+	if z.im.Bits == 8 {
+		copy(row, z.im.Pix8[y*n:(y+1)*n])
+		return
+	}
+	for i, v := range z.im.Pix16[y*n : (y+1)*n] {
+		row[2*i], row[2*i+1] = byte(v>>8), byte(v)
+	}
+}
+
+// filter returns the row under the filter with the least sum of absolute differences
+// (PNG §12.7), out of Sub, Up and Paeth.
+func (z *stripper) filter(cur, prev []byte, bpp int) []byte {
+	best, least := 0, 1<<62
+	for _, kind := range []int{1, 2, 4} {
+		out := z.out[kind][1:]
+		switch kind {
+		case 1:
+			copy(out, cur[:bpp])
+			for i := bpp; i < len(cur); i++ {
+				out[i] = cur[i] - cur[i-bpp]
+			}
+		case 2:
+			for i := range cur {
+				out[i] = cur[i] - prev[i]
+			}
+		case 4:
+			for i := range cur[:bpp] {
+				out[i] = cur[i] - prev[i]
+			}
+			for i := bpp; i < len(cur); i++ {
+				out[i] = cur[i] - paeth(cur[i-bpp], prev[i], prev[i-bpp])
+			}
+		}
+		s := 0
+		for _, v := range out {
+			d := int(int8(v))
+			s += max(d, -d)
+		}
+		if s < least {
+			best, least = kind, s
+		}
+	}
+	return z.out[best]
+}
+
+func paeth(a, b, c byte) byte {
+	p := int(a) + int(b) - int(c)
+	pa, pb, pc := abs(p-int(a)), abs(p-int(b)), abs(p-int(c))
+	if pa <= pb && pa <= pc {
+		return a
+	}
+	if pb <= pc {
+		return b
+	}
+	return c
+}
+
+func abs(v int) int { return max(v, -v) }
+
+const adlerMod = 65521
+
+func adler(sum uint32, data []byte) uint32 {
+	a, b := sum&0xffff, sum>>16
+	for len(data) > 0 {
+		n := min(len(data), 5552)
+		for _, v := range data[:n] {
+			a += uint32(v)
+			b += a
+		}
+		a, b, data = a%adlerMod, b%adlerMod, data[n:]
+	}
+	return b<<16 | a
+}
+
+// adlerJoin returns the Adler-32 of two runs of bytes from the sums of each; n is the length of the
+// second (RFC 1950 §8.2 written out).
+func adlerJoin(first, second uint32, n int) uint32 {
+	rem := uint32(n % adlerMod)
+	a1, b1, a2, b2 := first&0xffff, first>>16, second&0xffff, second>>16
+	a := (a1 + a2 + adlerMod - 1) % adlerMod
+	b := (uint32(uint64(rem)*uint64(a1)%adlerMod) + b1 + b2 + adlerMod - rem) % adlerMod
+	return b<<16 | a
+}
