@@ -65,7 +65,7 @@ type Settings struct {
 	Size    int     `json:"size"`
 	Rays    int     `json:"rays"`    // occlusion rays per texel
 	Samples int     `json:"samples"` // samples per texel: 1, 4 or 16
-	Radius  float64 `json:"radius"`  // of curvature; 0 is a hundredth of the model's diagonal
+	Radius  float64 `json:"radius"`  // of curvature; 0 is DefaultRadius of the diagonal
 	Far     float64 `json:"far"`     // limit of occlusion rays; 0 is none
 	Front   float64 `json:"front"`   // how far above the low-poly the high-poly is looked for; 0 is suggested
 	Rear    float64 `json:"rear"`    // how far below
@@ -149,10 +149,10 @@ func Prepare(low, high *mesh.Model, s Settings) (*Source, error) {
 		src.Settings.Radius = diag * DefaultRadius
 	}
 	if s.Front == 0 {
-		src.Settings.Front = diag * defaultReach
+		src.Settings.Front = diag * DefaultReach
 	}
 	if s.Rear == 0 {
-		src.Settings.Rear = diag * defaultReach
+		src.Settings.Rear = diag * DefaultReach
 	}
 	seen := src.seen()
 	src.bvh = accel.Build(accel.Mesh{Positions: seen.Positions, Tris: seen.Tris})
@@ -165,8 +165,8 @@ func Prepare(low, high *mesh.Model, s Settings) (*Source, error) {
 
 // Defaults as shares of the model's diagonal.
 const (
-	DefaultRadius = 0.004
-	defaultReach  = 0.004
+	DefaultRadius = 0.0025
+	DefaultReach  = 0.004
 )
 
 func (s *Source) seen() *mesh.Model {

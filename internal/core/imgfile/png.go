@@ -67,7 +67,7 @@ type Image struct {
 	Width, Height int
 	Channels      int      // 1, 3 or 4
 	Bits          int      // 8 or 16
-	SRGB          bool     // says so in an sRGB chunk; otherwise gAMA says linear
+	SRGB          bool     // says so in sRGB and gAMA chunks; data carries neither, so that no reader corrects it
 	Pix8          []uint8  // when Bits is 8
 	Pix16         []uint16 // when Bits is 16
 }
@@ -119,8 +119,6 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 	if im.SRGB {
 		p.chunk("sRGB", []byte{0})
 		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 45455))
-	} else {
-		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 100000))
 	}
 	for i, s := range strips {
 		if i == 0 {
@@ -283,4 +281,11 @@ func adlerJoin(first, second uint32, n int) uint32 {
 	a := (a1 + a2 + adlerMod - 1) % adlerMod
 	b := (uint32(uint64(rem)*uint64(a1)%adlerMod) + b1 + b2 + adlerMod - rem) % adlerMod
 	return b<<16 | a
+}
+
+// Bytes is the picture as a PNG file.
+func Bytes(im *Image) ([]byte, error) {
+	var b bytes.Buffer
+	err := WritePNG(&b, im, 5)
+	return b.Bytes(), err
 }

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"crust/internal/demo"
+	"crust/internal/store"
+	"crust/internal/studio"
+	"crust/internal/web"
+)
+
+// serveCommand is serve, or demo: the same with the demo asset made first when it is missing.
+func serveCommand(withDemo bool) *cobra.Command {
+	c := &cobra.Command{Use: "serve", Short: "Start the server with your own data", Args: exactly()}
+	dir := "crust-data"
+	if home, err := os.UserHomeDir(); err == nil {
+		dir = filepath.Join(home, "crust-data")
+	}
+	if withDemo {
+		c.Use, c.Short = "demo", "Start the server with the demo asset"
+		dir += "-demo"
+	}
+	addr := c.Flags().String("addr", "127.0.0.1:7420", "address to listen on")
+	data := c.Flags().String("data", dir, "data folder")
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		st, err := store.Open(*data)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		s := studio.New(st)
+		defer s.Close()
+		l, err := net.Listen("tcp", *addr)
+		if err != nil {
+			return fmt.Errorf("cannot listen on %s: %w; give another with --addr", *addr, err)
+		}
+		srv, err := web.New(s, l.Addr().String())
+		if err != nil {
+			return err
+		}
+		srv.Demo = func() (uint, error) { return demo.Create(s) }
+		if withDemo {
+			if err := firstDemo(s); err != nil {
+				return err
+			}
+		}
+		fmt.Printf("Crust is at http://%s\n", l.Addr())
+		return srv.Serve(cmd.Context(), l)
+	}
+	return c
+}
+
+// firstDemo makes the demo asset in an empty data folder and bakes it, so that it opens painted.
+func firstDemo(s *studio.Studio) error {
+	assets, err := s.Store.Assets()
+	if err != nil || len(assets) > 0 {
+		return err
+	}
+	fmt.Fprintln(os.Stderr, "making the demo asset and baking its maps (once)")
+	id, err := demo.Create(s)
+	if err != nil {
+		return err
+	}
+	a, err := s.Open(id)
+	if err != nil {
+		return err
+	}
+	a.WaitJob()
+	if len(a.Missing()) > 0 {
+		return errors.New("the demo's maps could not be baked")
+	}
+	return nil
+}

@@ -1,0 +1,438 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/deliver"
+	"crust/internal/core/finish"
+	"crust/internal/core/imgfile"
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+)
+
+// load reads a model and the files it names from its own folder.
+func load(file string) (*mesh.Model, error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: there is no such file; check the path", file)
+	}
+	if info.IsDir() {
+		return nil, fmt.Errorf("%s: is a folder; name the model in it", file)
+	}
+	if info.Size() > mesh.MaxBytes {
+		return nil, fmt.Errorf("%s: %d MB is over the limit of %d MB; split the model", file, info.Size()>>20, mesh.MaxBytes>>20)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return mesh.Read(file, data, func(name string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name)))
+	})
+}
+
+func printJSON(v any) error {
+	e := json.NewEncoder(os.Stdout)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func checkSplit(split string) error {
+	if !slices.Contains(uv.Splits, split) {
+		return wrong{fmt.Errorf("--sets %s: use %s", split, strings.Join(uv.Splits, ", "))}
+	}
+	return nil
+}
+
+// inspected is the report of a model.
+type inspected struct {
+	Model     string         `json:"model"`
+	Triangles int            `json:"triangles"`
+	Vertices  int            `json:"vertices"`
+	Parts     []inspectedOf  `json:"parts"`
+	Materials []string       `json:"materials"`
+	Sets      []inspectedSet `json:"sets"`
+	Bounds    struct {
+		Min  [3]float32 `json:"min"`
+		Max  [3]float32 `json:"max"`
+		Size [3]float32 `json:"size"`
+	} `json:"bounds"`
+	Checks []uv.Check `json:"checks"`
+	Notes  []string   `json:"notes"`
+}
+
+type inspectedOf struct {
+	Name      string `json:"name"`
+	Triangles int    `json:"triangles"`
+}
+
+type inspectedSet struct {
+	Name      string  `json:"name"`
+	Triangles int     `json:"triangles"`
+	Tile      int     `json:"tile,omitempty"`
+	Density   float64 `json:"texel_density"` // px/m at 1024
+}
+
+func inspectCommand() *cobra.Command {
+	var split string
+	var asJSON bool
+	c := &cobra.Command{Use: "inspect MODEL", Short: "Show a model's parts, sets, size and UV checks", Args: exactly("a model"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkSplit(split); err != nil {
+				return err
+			}
+			m, err := load(args[0])
+			if err != nil {
+				return err
+			}
+			sets, err := uv.Sets(m, split)
+			if err != nil {
+				return err
+			}
+			r := report(args[0], m, sets)
+			if asJSON {
+				return printJSON(r)
+			}
+			fmt.Printf("%s: %d triangles, %.3g × %.3g × %.3g m\n", r.Model, r.Triangles, r.Bounds.Size[0], r.Bounds.Size[1], r.Bounds.Size[2])
+			for _, p := range r.Parts {
+				fmt.Printf("  part %-24s %8d triangles\n", p.Name, p.Triangles)
+			}
+			for _, s := range r.Sets {
+				fmt.Printf("  set  %-24s %8d triangles  %6.0f px/m at 1024\n", s.Name, s.Triangles, s.Density)
+			}
+			for _, k := range r.Checks {
+				fmt.Printf("  %s, %s, %s: %d %s\n", k.Severity, k.Kind, k.Set, k.Count, k.Detail)
+			}
+			for _, n := range r.Notes {
+				fmt.Println("  " + n)
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&split, "sets", uv.PerMaterial, "single, material or udim")
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+func report(file string, m *mesh.Model, sets []uv.Set) *inspected {
+	r := &inspected{Model: filepath.Base(file), Triangles: len(m.Tris), Vertices: len(m.Positions), Checks: uv.Checks(m, sets), Notes: m.Notes, Materials: []string{}, Parts: []inspectedOf{}}
+	if r.Notes == nil {
+		r.Notes = []string{}
+	}
+	count := make([]int, len(m.Parts))
+	for _, p := range m.Part {
+		count[p]++
+	}
+	for i, p := range m.Parts {
+		r.Parts = append(r.Parts, inspectedOf{p, count[i]})
+	}
+	for _, k := range m.Materials {
+		r.Materials = append(r.Materials, k.Name)
+	}
+	for i := range sets {
+		r.Sets = append(r.Sets, inspectedSet{sets[i].Name, len(sets[i].Tris), sets[i].Tile, sets[i].Density(1024)})
+	}
+	b := m.Bounds()
+	r.Bounds.Min, r.Bounds.Max, r.Bounds.Size = b.Min.Array(), b.Max.Array(), b.Size().Array()
+	return r
+}
+
+// bakeFlags are shared by bake and deliver.
+type bakeFlags struct {
+	high, split string
+	settings    bake.Settings
+	asJSON      bool
+	out         string
+}
+
+func (f *bakeFlags) add(c *cobra.Command, size int) {
+	c.Flags().StringVar(&f.high, "high", "", "high-poly to bake from")
+	c.Flags().StringVar(&f.split, "sets", uv.PerMaterial, "single, material or udim")
+	c.Flags().IntVar(&f.settings.Size, "size", size, "size of each map in px")
+	c.Flags().IntVar(&f.settings.Rays, "rays", 64, "occlusion rays per texel")
+	c.Flags().IntVar(&f.settings.Samples, "samples", 1, "samples per texel: 1, 4 or 16")
+	c.Flags().StringVar(&f.out, "out", ".", "folder to write to")
+	c.Flags().BoolVar(&f.asJSON, "json", false, "print one JSON object")
+}
+
+// open checks the call and prepares model, sets and bake source.
+func (f *bakeFlags) open(file string) (*mesh.Model, []uv.Set, *bake.Source, error) {
+	if err := checkSplit(f.split); err != nil {
+		return nil, nil, nil, err
+	}
+	if err := f.settings.Check(); err != nil {
+		return nil, nil, nil, wrong{err}
+	}
+	low, err := load(file)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if !low.HasUV {
+		return nil, nil, nil, fmt.Errorf("%s: has faces without UVs, so there is nowhere to bake to; unwrap them and export again", filepath.Base(file))
+	}
+	var high *mesh.Model
+	if f.high != "" {
+		if high, err = load(f.high); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	sets, err := uv.Sets(low, f.split)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	src, err := bake.Prepare(low, high, f.settings)
+	return low, sets, src, err
+}
+
+// bar shows progress on standard error: a line that is redrawn on a terminal, plain lines elsewhere.
+type bar struct {
+	label    string
+	terminal bool
+	last     time.Time
+	shown    int
+}
+
+func newBar(label string) *bar {
+	info, err := os.Stderr.Stat()
+	return &bar{label: label, terminal: err == nil && info.Mode()&os.ModeCharDevice != 0, shown: -1}
+}
+
+func (b *bar) at(share float64) {
+	pct := int(share * 100)
+	if b.terminal {
+		if pct == b.shown {
+			return
+		}
+		b.shown = pct
+		fmt.Fprintf(os.Stderr, "\r%s [%-30s] %3d %%", b.label, strings.Repeat("█", pct*30/100), pct)
+		if pct == 100 {
+			fmt.Fprintln(os.Stderr)
+		}
+		return
+	}
+	if pct/25 != b.shown/25 || b.shown < 0 {
+		fmt.Fprintf(os.Stderr, "%s %d %%\n", b.label, pct)
+		b.shown = pct
+	}
+}
+
+// bakeSet bakes kinds of one set with a bar.
+func bakeSet(ctx context.Context, src *bake.Source, set *uv.Set, kinds []string) ([]*bake.Map, error) {
+	b := newBar("bake " + set.Name)
+	shares := make(chan float64, 64)
+	done := make(chan struct{})
+	go func() {
+		for s := range shares {
+			b.at(s)
+		}
+		close(done)
+	}()
+	maps, err := src.Bake(ctx, set, kinds, func(s float64) {
+		select {
+		case shares <- s:
+		default: // the bar may skip steps, the bake may not wait
+		}
+	})
+	close(shares)
+	<-done
+	if err == nil {
+		b.at(1)
+	}
+	return maps, err
+}
+
+type bakedMap struct {
+	Set           string  `json:"set"`
+	Map           string  `json:"map"`
+	File          string  `json:"file"`
+	Size          int     `json:"size"`
+	Rays          int64   `json:"rays"`
+	Seconds       float64 `json:"seconds"`
+	RaysPerSecond float64 `json:"rays_per_second"`
+}
+
+func bakeCommand() *cobra.Command {
+	var f bakeFlags
+	var maps string
+	c := &cobra.Command{Use: "bake MODEL", Short: "Bake maps to 16-bit PNG files", Args: exactly("a model"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var kinds []string
+			for _, k := range strings.Split(maps, ",") {
+				k = strings.TrimSpace(k)
+				if _, err := bake.KindOf(k); err != nil {
+					return wrong{fmt.Errorf("--maps: %w", err)}
+				}
+				kinds = append(kinds, k)
+			}
+			_, sets, src, err := f.open(args[0])
+			if err != nil {
+				return err
+			}
+			for _, p := range src.Unpaired() {
+				fmt.Fprintf(os.Stderr, "part “%s” has no high-poly of its name; any part near it is taken\n", p)
+			}
+			if err := os.MkdirAll(f.out, 0o755); err != nil {
+				return fmt.Errorf("the folder cannot be made: %w", err)
+			}
+			var out struct {
+				Maps []bakedMap `json:"maps"`
+			}
+			for i := range sets {
+				for _, k := range kinds {
+					made, err := bakeSet(cmd.Context(), src, &sets[i], []string{k})
+					if err != nil {
+						return err
+					}
+					m := made[0]
+					name := m.Set + "_" + m.Kind + ".png"
+					if sets[i].Tile > 0 {
+						name = fmt.Sprintf("%s_%s.%d.png", strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])), m.Kind, sets[i].Tile)
+					}
+					data, err := imgfile.Bytes(&imgfile.Image{Width: m.Size, Height: m.Size, Channels: m.Channels, Bits: 16, Pix16: m.Pix})
+					if err != nil {
+						return err
+					}
+					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
+						return err
+					}
+					out.Maps = append(out.Maps, bakedMap{m.Set, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds)})
+				}
+			}
+			if f.asJSON {
+				return printJSON(out)
+			}
+			for _, m := range out.Maps {
+				fmt.Printf("%s  %.1f s\n", m.File, m.Seconds)
+			}
+			return nil
+		}}
+	f.add(c, 1024)
+	c.Flags().StringVar(&maps, "maps", strings.Join(kindNames(), ","), "maps to bake, with commas between")
+	return c
+}
+
+func kindNames() (out []string) {
+	for _, k := range bake.Kinds {
+		out = append(out, k.Name)
+	}
+	return out
+}
+
+func deliverCommand() *cobra.Command {
+	var f bakeFlags
+	var finishName, presetName string
+	var dials []string
+	c := &cobra.Command{Use: "deliver MODEL", Short: "Bake, lay a finish and write a preset's files", Args: exactly("a model"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			fin, err := finish.Of(finishName)
+			if err != nil {
+				return wrong{fmt.Errorf("--finish: %w", err)}
+			}
+			preset, err := deliver.PresetOf(presetName)
+			if err != nil {
+				return wrong{fmt.Errorf("--preset: %w", err)}
+			}
+			if !slices.Contains(deliver.Sizes, f.settings.Size) {
+				return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
+			}
+			values := map[string]float64{}
+			for _, d := range dials {
+				name, v, ok := strings.Cut(d, "=")
+				n, err := strconv.ParseFloat(v, 64)
+				if !ok || err != nil {
+					return wrong{fmt.Errorf("--dial %s: write name=value", d)}
+				}
+				values[name] = n
+			}
+			doc := new(strata.Document)
+			if _, err := fin.Layers(doc, values, 1); err != nil {
+				return wrong{err}
+			}
+			low, sets, src, err := f.open(args[0])
+			if err != nil {
+				return err
+			}
+			doc = new(strata.Document)
+			if doc.Layers, err = fin.Layers(doc, values, float64(low.Bounds().Diagonal())); err != nil {
+				return err
+			}
+			maps := map[string]map[string]*bake.Map{}
+			for i := range sets {
+				made, err := bakeSet(cmd.Context(), src, &sets[i], kindNames())
+				if err != nil {
+					return err
+				}
+				maps[sets[i].Name] = map[string]*bake.Map{}
+				for _, m := range made {
+					maps[sets[i].Name][m.Kind] = m
+				}
+			}
+			b := newBar("deliver")
+			d, err := deliver.Run(cmd.Context(), deliver.Job{
+				Asset: strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])),
+				Model: low, Sets: sets, Maps: maps, Document: doc, Preset: preset, Size: f.settings.Size, Progress: b.at})
+			if err != nil {
+				return err
+			}
+			if err := d.WriteFolder(f.out); err != nil {
+				return err
+			}
+			if f.asJSON {
+				return printJSON(d)
+			}
+			for _, w := range d.Files {
+				fmt.Println(filepath.Join(f.out, w.File))
+			}
+			fmt.Println(filepath.Join(f.out, deliver.Note))
+			return nil
+		}}
+	f.add(c, 1024)
+	c.Flags().StringVar(&finishName, "finish", "", "finish to lay")
+	c.Flags().StringVar(&presetName, "preset", "", "preset to write")
+	c.Flags().StringArrayVar(&dials, "dial", nil, "a dial of the finish, name=value")
+	return c
+}
+
+func finishesCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "finishes", Short: "List the finishes", Args: exactly(), RunE: func(*cobra.Command, []string) error {
+		if asJSON {
+			return printJSON(map[string]any{"finishes": finish.Finishes})
+		}
+		for _, f := range finish.Finishes {
+			fmt.Printf("%-20s %s: %s\n", f.Name, f.Title, f.Help)
+			for _, d := range f.Dials {
+				fmt.Printf("    %-8s %g–%g, %g unless set: %s\n", d.Name, d.Min, d.Max, d.Default, d.Help)
+			}
+		}
+		return nil
+	}}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+func presetsCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{Use: "presets", Short: "List the presets", Args: exactly(), RunE: func(*cobra.Command, []string) error {
+		if asJSON {
+			return printJSON(map[string]any{"presets": deliver.Presets})
+		}
+		for _, p := range deliver.Presets {
+			fmt.Printf("%-16s %s: %s\n", p.Name, p.Title, p.Help)
+		}
+		return nil
+	}}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}

@@ -1,0 +1,278 @@
+package deliver
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/compose"
+	"crust/internal/core/geom"
+	"crust/internal/core/imgfile"
+	"crust/internal/core/mesh"
+	"crust/internal/core/par"
+	"crust/internal/core/pixel"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+)
+
+// Job is all that a delivery is made from.
+type Job struct {
+	Asset    string // names the GLB
+	Model    *mesh.Model
+	Sets     []uv.Set
+	Maps     map[string]map[string]*bake.Map // set → kind → map
+	Document *strata.Document
+	Preset   *Preset
+	Size     int
+	Progress func(float64)
+}
+
+// Written is one file of a delivery.
+type Written struct {
+	File     string            `json:"file"`
+	Set      string            `json:"set,omitempty"`
+	Channels map[string]string `json:"channels,omitempty"`
+	Bits     int               `json:"bits,omitempty"`
+	Space    string            `json:"colour_space,omitempty"`
+	Size     int               `json:"size,omitempty"`
+	Bytes    int               `json:"bytes"`
+	SHA256   string            `json:"sha256"`
+	data     []byte
+}
+
+// Data is the file's contents.
+func (w *Written) Data() []byte { return w.data }
+
+// Delivery is one run of a preset.
+type Delivery struct {
+	Preset string    `json:"preset"`
+	Title  string    `json:"title"`
+	Asset  string    `json:"asset"`
+	Size   int       `json:"size"`
+	Green  string    `json:"normal_green"` // "up" or "down"
+	Pad    string    `json:"padding"`
+	Notes  []string  `json:"notes"`
+	Files  []Written `json:"files"`
+}
+
+// Note is the name of the file that describes a delivery.
+const Note = "delivery.json"
+
+// Run evaluates every set at the job's size and makes the preset's files in memory. The same job
+// gives the same bytes on any number of cores.
+func Run(ctx context.Context, j Job) (*Delivery, error) {
+	if !slices.Contains(Sizes, j.Size) {
+		return nil, fmt.Errorf("a delivery of %d px is not offered; use one of %v", j.Size, Sizes)
+	}
+	if !j.Model.HasUV {
+		return nil, fmt.Errorf("the model has faces without UVs; unwrap them and bring it in again")
+	}
+	progress := j.Progress
+	if progress == nil {
+		progress = func(float64) {}
+	}
+	d := &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
+		Notes: []string{"Files marked linear are data: read them without sRGB decoding.", "Normals are in tangent space, MikkTSpace, (n + 1)/2."}}
+	steps, all := 0, len(j.Sets)*(1+len(j.Preset.Files))
+	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
+	for i := range j.Sets {
+		set := &j.Sets[i]
+		c, err := compose.NewCanvas(ctx, j.Model, set, j.Size, j.Maps[set.Name])
+		if err != nil {
+			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
+		}
+		ch, err := c.Evaluate(ctx, j.Document)
+		if err != nil {
+			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
+		}
+		step()
+		for _, f := range j.Preset.Files {
+			w, err := picture(ctx, c, ch, f)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", f.FileName(set.Name), err)
+			}
+			if slices.Contains(f.Channels, "normal.y.down") {
+				d.Green = "down"
+			}
+			d.Files = append(d.Files, *w)
+			step()
+		}
+	}
+	if j.Preset.GLB {
+		w, err := glb(j, d.Files)
+		if err != nil {
+			return nil, err
+		}
+		d.Files = append(d.Files, *w)
+	}
+	progress(1)
+	return d, nil
+}
+
+// picture packs a row's channels, fills the empty texels and writes PNG.
+func picture(ctx context.Context, c *compose.Canvas, ch *compose.Channels, f File) (*Written, error) {
+	size, n := c.Surf.Size, len(f.Channels)
+	im := &imgfile.Image{Width: size, Height: size, Channels: n, Bits: f.Bits, SRGB: f.SRGB}
+	w := &Written{File: f.FileName(c.Set), Set: c.Set, Bits: f.Bits, Space: f.Space(), Size: size, Channels: map[string]string{}}
+	at := make([]func(int) float32, n)
+	for k, name := range f.Channels {
+		s, ok := compose.SourceOf(name)
+		if !ok {
+			return nil, fmt.Errorf("there is no channel “%s”", name)
+		}
+		at[k] = s.At(ch)
+		w.Channels["RGBA"[k:k+1]] = name
+	}
+	if f.Bits == 8 {
+		im.Pix8 = make([]uint8, size*size*n)
+	} else {
+		im.Pix16 = make([]uint16, size*size*n)
+	}
+	err := par.Blocks(ctx, size, 16, func(_, from, to int) {
+		for t := from * size; t < to*size; t++ {
+			i := int(c.Surf.Nearest[t])
+			for k := range n {
+				if v := at[k](i); f.Bits == 8 {
+					im.Pix8[t*n+k] = pixel.Q8(v)
+				} else {
+					im.Pix16[t*n+k] = pixel.Q16(v)
+				}
+			}
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if err := imgfile.WritePNG(&b, im, 5); err != nil {
+		return nil, err
+	}
+	w.seal(b.Bytes())
+	return w, nil
+}
+
+func (w *Written) seal(data []byte) {
+	sum := sha256.Sum256(data)
+	w.data, w.Bytes, w.SHA256 = data, len(data), hex.EncodeToString(sum[:])
+}
+
+// glb writes the model with one material per set. Sets on UDIM tiles are moved to the unit square.
+func glb(j Job, files []Written) (*Written, error) {
+	m := *j.Model
+	m.UVs = slices.Clone(m.UVs)
+	setOf := make([]int, len(m.Tris))
+	moved := make([]bool, len(m.UVs))
+	for i := range j.Sets {
+		s := &j.Sets[i]
+		for _, t := range s.Tris {
+			setOf[t] = i
+			if s.Origin == (geom.Vec2{}) {
+				continue
+			}
+			for _, v := range m.Tris[t] {
+				if !moved[v] {
+					m.UVs[v], moved[v] = m.UVs[v].Sub(s.Origin), true
+				}
+			}
+		}
+	}
+	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Tangents: true, Generator: "Crust"}
+	for i := range j.Sets {
+		mat := mesh.GLBMaterial{Name: j.Sets[i].Name, NamePictures: j.Sets[i].Name}
+		for k, f := range j.Preset.Files {
+			data := files[i*len(j.Preset.Files)+k].data
+			switch f.Channels[0] {
+			case "base.r":
+				mat.BaseColour = data
+			case "occlusion":
+				mat.ORM = data
+			case "normal.x":
+				mat.Normal = data
+			}
+		}
+		o.Materials = append(o.Materials, mat)
+	}
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, &m, o); err != nil {
+		return nil, err
+	}
+	w := &Written{File: uv.FileName(j.Asset) + ".glb"}
+	w.seal(b.Bytes())
+	return w, nil
+}
+
+// JSON is the delivery's note.
+func (d *Delivery) JSON() []byte {
+	b, err := json.MarshalIndent(d, "", "  ")
+	if err != nil {
+		panic(err) // plain strings and numbers always encode
+	}
+	return append(b, '\n')
+}
+
+// Zip writes the files and the note as one zip, without compressing pictures again.
+func (d *Delivery) Zip(w io.Writer) error {
+	z := zip.NewWriter(w)
+	put := func(name string, data []byte) error {
+		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store})
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(data)
+		return err
+	}
+	for i := range d.Files {
+		if err := put(d.Files[i].File, d.Files[i].data); err != nil {
+			return err
+		}
+	}
+	if err := put(Note, d.JSON()); err != nil {
+		return err
+	}
+	return z.Close()
+}
+
+// WriteFolder writes the files and, last, the note. Each appears whole or not at all.
+func (d *Delivery) WriteFolder(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("the folder cannot be made: %w", err)
+	}
+	for i := range d.Files {
+		if err := WriteWhole(filepath.Join(dir, d.Files[i].File), d.Files[i].data); err != nil {
+			return err
+		}
+	}
+	return WriteWhole(filepath.Join(dir, Note), d.JSON())
+}
+
+// WriteWhole writes a file beside its place and moves it there, so that no half-written one is left.
+func WriteWhole(name string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".writing-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(data)
+	if e := f.Chmod(0o644); err == nil {
+		err = e
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", name, err)
+	}
+	return nil
+}

@@ -1,0 +1,206 @@
+package field
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"crust/internal/core/geom"
+)
+
+// Block is a run of surface points, by component. AO, Curve and the normal come from baked maps.
+type Block struct {
+	X, Y, Z    []float32 // metres
+	NX, NY, NZ []float32
+	AO, Curve  []float32
+	Part       []int32
+	Floor      geom.Vec3 // lowest corner of the asset's box
+}
+
+// Len is how many points the block has.
+func (b *Block) Len() int { return len(b.X) }
+
+// Param is one number of a clause.
+type Param struct {
+	Name    string   `json:"name"`
+	Label   string   `json:"label"`
+	Unit    string   `json:"unit"` // "m", "°" or none
+	Min     float64  `json:"min"`
+	Max     float64  `json:"max"`
+	Default float64  `json:"default"`
+	Log     bool     `json:"log,omitempty"`     // drags by ratio
+	Whole   bool     `json:"whole,omitempty"`   // whole numbers only
+	Choices []string `json:"choices,omitempty"` // what the whole numbers mean
+}
+
+// Kind is one kind of clause: adding an entry to Kinds adds it everywhere.
+type Kind struct {
+	Name   string   `json:"name"`
+	Label  string   `json:"label"`
+	Icon   string   `json:"icon"`
+	Help   string   `json:"help"`
+	Reads  []string `json:"reads"` // baked maps it needs
+	Params []Param  `json:"params"`
+	Parts  bool     `json:"parts,omitempty"` // takes a list of part names
+	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
+	Fill func(b *Block, p []float64, pick []bool, out []float32) `json:"-"`
+	// Words says the clause in the reading of its layer.
+	Words func(p []float64, parts []string, invert bool) string `json:"-"`
+}
+
+// Directions of facing and reach.
+var directions = []string{"up", "down", "right (+X)", "left (−X)", "front (+Z)", "back (−Z)"}
+
+var directionVectors = []geom.Vec3{{Y: 1}, {Y: -1}, {X: 1}, {X: -1}, {Z: 1}, {Z: -1}}
+
+// Kinds lists the clauses in the order in which they are offered.
+var Kinds = []Kind{
+	{Name: "edges", Label: "Edges", Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"},
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+			for i := range out {
+				out[i] = geom.Clamp01(2*b.Curve[i] - 1)
+			}
+		}, Words: say("on edges", "away from edges")},
+	{Name: "crevices", Label: "Crevices", Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"},
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+			for i := range out {
+				out[i] = geom.Clamp01(1 - 2*b.Curve[i])
+			}
+		}, Words: say("in crevices", "out of crevices")},
+	{Name: "shelter", Label: "Shelter", Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+			for i := range out {
+				out[i] = 1 - b.AO[i]
+			}
+		}, Words: say("in shelter", "out of shelter")},
+	{Name: "noise", Label: "Noise", Icon: "grain", Help: "clouds, veins or billows in space, without seams",
+		Params: []Param{
+			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
+			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
+			{Name: "rough", Label: "rough", Min: 0.1, Max: 0.95, Default: 0.55},
+			{Name: "form", Label: "form", Min: 0, Max: 2, Default: 0, Whole: true, Choices: []string{"clouds", "veins", "billows"}},
+			{Name: "seed", Label: "seed", Min: 0, Max: 9999, Default: 1, Whole: true},
+		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			Noise(b.X, b.Y, b.Z, float32(p[0]), float32(p[1]), float32(p[2]), uint32(p[4])*0x85ebca6b, out)
+			switch int(p[3]) {
+			case 1:
+				for i, v := range out {
+					out[i] = 1 - geom.Clamp01(float32(math.Abs(float64(4*v-2))))
+				}
+			case 2:
+				for i, v := range out {
+					out[i] = geom.Clamp01(float32(math.Abs(float64(4*v - 2))))
+				}
+			}
+		},
+		Words: func(p []float64, _ []string, _ bool) string {
+			return "broken up by " + []string{"clouds", "veins", "billows"}[int(p[3])] + " of " + Length(p[0])
+		}},
+	{Name: "facing", Label: "Facing", Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
+		Params: []Param{
+			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
+			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
+		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			d := directionVectors[int(p[0])]
+			edge := float32(math.Cos(p[1] * math.Pi / 180))
+			scale := 1 / (1 - edge)
+			for i := range out {
+				out[i] = geom.Clamp01((b.NX[i]*d.X + b.NY[i]*d.Y + b.NZ[i]*d.Z - edge) * scale)
+			}
+		},
+		Words: func(p []float64, _ []string, invert bool) string {
+			if invert {
+				return "where it does not face " + directions[int(p[0])]
+			}
+			return "on what faces " + directions[int(p[0])]
+		}},
+	{Name: "reach", Label: "Reach", Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
+		Params: []Param{
+			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
+			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0},
+			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4},
+		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			d := directionVectors[int(p[0])]
+			axis, base := b.Y, b.Floor.Y
+			if d.X != 0 {
+				axis, base = b.X, b.Floor.X
+			} else if d.Z != 0 {
+				axis, base = b.Z, b.Floor.Z
+			}
+			from, to := float32(p[1]), float32(p[2])
+			width := from - to
+			if width > -1e-5 && width < 1e-5 {
+				width = 1e-5
+			}
+			for i := range out {
+				out[i] = geom.Clamp01((axis[i] - base - to) / width)
+			}
+		},
+		Words: func(p []float64, _ []string, _ bool) string {
+			return fmt.Sprintf("from %s to %s %s", Length(p[1]), Length(p[2]), directions[int(p[0])])
+		}},
+	{Name: "parts", Label: "Parts", Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
+		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {
+			for i, p := range b.Part {
+				out[i] = 0
+				if pick[p] {
+					out[i] = 1
+				}
+			}
+		},
+		Words: func(_ []float64, parts []string, invert bool) string {
+			word := "only on "
+			if invert {
+				word = "not on "
+			}
+			switch {
+			case len(parts) == 0:
+				return word + "no part yet"
+			case len(parts) > 3:
+				return fmt.Sprintf("%s%s and %d more parts", word, parts[0], len(parts)-1)
+			}
+			return strings.ReplaceAll(word+strings.Join(parts, ", "), "_", " ")
+		}},
+}
+
+func say(plain, inverted string) func([]float64, []string, bool) string {
+	return func(_ []float64, _ []string, invert bool) string {
+		if invert {
+			return inverted
+		}
+		return plain
+	}
+}
+
+// Length writes metres the way people say them: 4 mm, 25 cm, 1.2 m.
+func Length(m float64) string {
+	a := math.Abs(m)
+	switch {
+	case a == 0:
+		return "0 m"
+	case a < 0.01:
+		return trim(m*1000) + " mm"
+	case a < 1:
+		return trim(m*100) + " cm"
+	}
+	return trim(m) + " m"
+}
+
+func trim(v float64) string {
+	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.1f", v), "0"), ".")
+}
+
+// KindOf finds a kind by name.
+func KindOf(name string) (*Kind, error) {
+	var names []string
+	for i := range Kinds {
+		if Kinds[i].Name == name {
+			return &Kinds[i], nil
+		}
+		names = append(names, Kinds[i].Name)
+	}
+	return nil, fmt.Errorf("“%s” is not a kind of clause; use %s", name, strings.Join(names, ", "))
+}

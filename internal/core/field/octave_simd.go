@@ -1,0 +1,71 @@
+//go:build goexperiment.simd && amd64
+
+package field
+
+import "simd/archsimd"
+
+type f8 = archsimd.Float32x8
+type i8 = archsimd.Int32x8
+
+var hasSIMD = archsimd.X86.AVX2() && archsimd.X86.FMA()
+
+func octave(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(out) &^ 7
+		octaveSIMD(x[:n], y[:n], z[:n], freq, amp, seed, r, out[:n])
+		archsimd.ClearAVXUpperBits()
+	}
+	octavePlain(x[n:], y[n:], z[n:], freq, amp, seed, r, out[n:])
+}
+
+func octaveSIMD(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
+	fr := archsimd.BroadcastFloat32x8(freq)
+	am := archsimd.BroadcastFloat32x8(amp)
+	one := archsimd.BroadcastFloat32x8(1)
+	cx, cy, cz := archsimd.BroadcastInt32x8(i32(hashX)), archsimd.BroadcastInt32x8(i32(hashY)), archsimd.BroadcastInt32x8(i32(hashZ))
+	sd := archsimd.BroadcastInt32x8(int32(seed))
+	var m [12]f8
+	for k := range m {
+		m[k] = archsimd.BroadcastFloat32x8(r[k])
+	}
+	for i := 0; i < len(out); i += 8 {
+		ax, ay, az := archsimd.LoadFloat32x8Slice(x[i:]).Mul(fr), archsimd.LoadFloat32x8Slice(y[i:]).Mul(fr), archsimd.LoadFloat32x8Slice(z[i:]).Mul(fr)
+		px := ax.MulAdd(m[0], ay.MulAdd(m[1], az.MulAdd(m[2], m[3])))
+		py := ax.MulAdd(m[4], ay.MulAdd(m[5], az.MulAdd(m[6], m[7])))
+		pz := ax.MulAdd(m[8], ay.MulAdd(m[9], az.MulAdd(m[10], m[11])))
+		fx, fy, fz := px.Floor(), py.Floor(), pz.Floor()
+		hx, hy, hz := fx.ConvertToInt32().Mul(cx), fy.ConvertToInt32().Mul(cy), fz.ConvertToInt32().Mul(cz)
+		gx, gy, gz := hx.Add(cx), hy.Add(cy), hz.Add(cz)
+		px, py, pz = px.Sub(fx), py.Sub(fy), pz.Sub(fz)
+		qx, qy, qz := px.Sub(one), py.Sub(one), pz.Sub(one)
+		u, v, w := fade8(px), fade8(py), fade8(pz)
+		hz, gz = hz.Xor(sd), gz.Xor(sd)
+		h00, h10, h01, h11 := hy.Xor(hz), gy.Xor(hz), hy.Xor(gz), gy.Xor(gz)
+		a := lerp8(u, corner8(hx.Xor(h00), px, py, pz), corner8(gx.Xor(h00), qx, py, pz))
+		b := lerp8(u, corner8(hx.Xor(h10), px, qy, pz), corner8(gx.Xor(h10), qx, qy, pz))
+		c := lerp8(u, corner8(hx.Xor(h01), px, py, qz), corner8(gx.Xor(h01), qx, py, qz))
+		d := lerp8(u, corner8(hx.Xor(h11), px, qy, qz), corner8(gx.Xor(h11), qx, qy, qz))
+		g := lerp8(w, lerp8(v, a, b), lerp8(v, c, d))
+		g.MulAdd(am, archsimd.LoadFloat32x8Slice(out[i:])).StoreSlice(out[i:])
+	}
+}
+
+func i32(v uint32) int32 { return int32(v) }
+
+func fade8(t f8) f8 {
+	p := t.MulAdd(archsimd.BroadcastFloat32x8(6), archsimd.BroadcastFloat32x8(-15)).MulAdd(t, archsimd.BroadcastFloat32x8(10))
+	return t.Mul(t).Mul(t).Mul(p)
+}
+
+func lerp8(t, a, b f8) f8 { return b.Sub(a).MulAdd(t, a) }
+
+func corner8(h i8, x, y, z f8) f8 {
+	mul, sign := archsimd.BroadcastInt32x8(hashM), archsimd.BroadcastInt32x8(-1<<31)
+	h = h.Mul(mul)
+	h = h.Xor(h.AsUint32x8().ShiftAllRight(15).AsInt32x8()).Mul(mul)
+	sx := h.And(sign)
+	sy := h.ShiftAllLeft(1).And(sign)
+	sz := h.ShiftAllLeft(2).And(sign)
+	return x.AsInt32x8().Xor(sx).AsFloat32x8().Add(y.AsInt32x8().Xor(sy).AsFloat32x8()).Add(z.AsInt32x8().Xor(sz).AsFloat32x8())
+}

@@ -1,0 +1,107 @@
+// Package light makes the environments that models are lit by, from formulas alone.
+package light
+
+import "math"
+
+// Environment is a panorama: Width × Height texels of linear RGB, rows from straight up to straight
+// down, columns once round, as an equirectangular map.
+type Environment struct {
+	Width, Height int
+	Pix           []float32
+}
+
+// Quay is an overcast harbour: a bright veil of cloud with a soft sun behind it, the sea to one
+// side, a pale quay wall and sheds to the other, wet concrete below.
+func Quay(width int) *Environment {
+	e := &Environment{Width: width, Height: width / 2, Pix: make([]float32, width*width/2*3)}
+	for y := range e.Height {
+		v := math.Pi * (float64(y) + 0.5) / float64(e.Height)
+		for x := range width {
+			u := 2 * math.Pi * (float64(x) + 0.5) / float64(width)
+			d := [3]float64{math.Sin(v) * math.Cos(u), math.Cos(v), math.Sin(v) * math.Sin(u)}
+			c := quay(d)
+			for k := range 3 {
+				e.Pix[(y*width+x)*3+k] = float32(c[k])
+			}
+		}
+	}
+	return e
+}
+
+// Sun is the direction to the quay's sun.
+var Sun = norm([3]float64{0.55, 0.62, 0.56})
+
+func norm(a [3]float64) [3]float64 {
+	l := math.Sqrt(a[0]*a[0] + a[1]*a[1] + a[2]*a[2])
+	return [3]float64{a[0] / l, a[1] / l, a[2] / l}
+}
+
+func quay(d [3]float64) [3]float64 {
+	sun := d[0]*Sun[0] + d[1]*Sun[1] + d[2]*Sun[2]
+	az := math.Atan2(d[2], d[0])
+	if d[1] >= 0 {
+		// Cloud gets brighter towards the zenith (CIE overcast sky: (1 + 2·sin γ)/3), and round the sun.
+		base := (1 + 2*d[1]) / 3
+		cloud := 1 + 0.16*math.Sin(3.1*d[0]/(d[1]+0.25)+1.3)*math.Sin(2.3*d[2]/(d[1]+0.25)) + 0.07*math.Sin(7.7*d[0]/(d[1]+0.2)+2*d[2])
+		glow := 2.6*math.Exp(-(1-sun)*16) + 9*math.Exp(-(1-sun)*140)
+		sky := [3]float64{0.86, 0.93, 1.0}
+		out := [3]float64{}
+		for k := range 3 {
+			warm := [3]float64{1, 0.93, 0.82}[k]
+			out[k] = 1.15*base*cloud*sky[k] + glow*warm
+		}
+		// Sheds and quay wall on the landward side, uneven along their top.
+		top := 0.10 + 0.05*step(math.Sin(az*3+0.5)) + 0.03*step(math.Sin(az*7))
+		if math.Cos(az-2.6) > -0.1 && d[1] < top {
+			return [3]float64{0.20, 0.19, 0.18}
+		}
+		return out
+	}
+	if math.Cos(az-2.6) > -0.1 || d[1] < -0.35 {
+		k := 0.22 + 0.05*math.Sin(9*d[0]/(0.3-d[1]))*math.Sin(9*d[2]/(0.3-d[1]))
+		return [3]float64{k * 1.02, k, k * 0.96}
+	}
+	shine := math.Exp(d[1] * 9)
+	return [3]float64{0.10 + 0.35*shine, 0.13 + 0.40*shine, 0.15 + 0.44*shine}
+}
+
+func step(v float64) float64 {
+	if v > 0 {
+		return 1
+	}
+	return 0
+}
+
+// Halves returns RGBA half floats, little endian, for a texture.
+func (e *Environment) Halves() []byte {
+	out := make([]byte, 0, len(e.Pix)/3*8)
+	put := func(v float32) {
+		h := Half(v)
+		out = append(out, byte(h), byte(h>>8))
+	}
+	for i := 0; i < len(e.Pix); i += 3 {
+		put(e.Pix[i])
+		put(e.Pix[i+1])
+		put(e.Pix[i+2])
+		put(1)
+	}
+	return out
+}
+
+// Half rounds to IEEE 754 binary16, to nearest; values beyond its range become its largest.
+func Half(v float32) uint16 {
+	b := math.Float32bits(v)
+	sign := uint16(b>>16) & 0x8000
+	b &= 0x7fffffff
+	switch {
+	case b > 0x7f800000:
+		return sign | 0x7e00
+	case b >= 0x477fe000:
+		return sign | 0x7bff
+	case b < 0x38800000:
+		f := math.Float32frombits(b) * (1 << 24)
+		return sign | uint16(math.RoundToEven(float64(f)))
+	}
+	b += 0xfff + b>>13&1
+	return sign | uint16((b-0x38000000)>>13)
+}

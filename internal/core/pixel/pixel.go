@@ -1,0 +1,169 @@
+// Package pixel holds colour transfer, quantisation, blend modes and the shaping of values.
+package pixel
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"crust/internal/core/geom"
+)
+
+// ToSRGB encodes a linear value in 0–1 (IEC 61966-2-1).
+func ToSRGB(v float32) float32 {
+	if v <= 0.0031308 {
+		return v * 12.92
+	}
+	return float32(1.055*math.Pow(float64(v), 1/2.4) - 0.055)
+}
+
+// FromSRGB decodes to linear (IEC 61966-2-1).
+func FromSRGB(v float32) float32 {
+	if v <= 0.04045 {
+		return v / 12.92
+	}
+	return float32(math.Pow((float64(v)+0.055)/1.055, 2.4))
+}
+
+// Q8 is the nearest 8-bit value.
+func Q8(v float32) uint8 { return uint8(geom.Clamp01(v)*255 + 0.5) }
+
+// Q16 is the nearest 16-bit value.
+func Q16(v float32) uint16 { return uint16(geom.Clamp01(v)*65535 + 0.5) }
+
+// Blend is a way to mix a value with the one below it.
+type Blend struct {
+	Name, Label string
+	// Mix returns the mixed value from the one below and the layer's own, before opacity.
+	Mix func(below, own float32) float32
+}
+
+// Blends lists the modes: the separable ones of W3C, Compositing and Blending Level 1, which act on
+// sRGB-encoded values as the standard's own examples do, and add, which is common practice.
+var Blends = []Blend{
+	{"over", "Over", func(b, s float32) float32 { return s }},
+	{"multiply", "Multiply", func(b, s float32) float32 { return b * s }},
+	{"screen", "Screen", screen},
+	{"overlay", "Overlay", func(b, s float32) float32 { return hardLight(s, b) }},
+	{"darken", "Darken", func(b, s float32) float32 { return min(b, s) }},
+	{"lighten", "Lighten", func(b, s float32) float32 { return max(b, s) }},
+	{"hard-light", "Hard light", hardLight},
+	{"soft-light", "Soft light", softLight},
+	{"difference", "Difference", func(b, s float32) float32 { return max(b-s, s-b) }},
+	{"add", "Add", func(b, s float32) float32 { return b + s }},
+}
+
+func screen(b, s float32) float32 { return b + s - b*s }
+
+func hardLight(b, s float32) float32 {
+	if s <= 0.5 {
+		return b * 2 * s
+	}
+	return screen(b, 2*s-1)
+}
+
+func softLight(b, s float32) float32 {
+	if s <= 0.5 {
+		return b - (1-2*s)*b*(1-b)
+	}
+	d := float32(math.Sqrt(float64(b)))
+	if b <= 0.25 {
+		d = ((16*b-12)*b + 4) * b
+	}
+	return b + (2*s-1)*(d-b)
+}
+
+// BlendOf finds a mode by name; the empty name is over.
+func BlendOf(name string) (Blend, error) {
+	if name == "" {
+		return Blends[0], nil
+	}
+	var names []string
+	for _, b := range Blends {
+		if b.Name == name {
+			return b, nil
+		}
+		names = append(names, b.Name)
+	}
+	return Blend{}, fmt.Errorf("“%s” is not a blend mode; use %s", name, strings.Join(names, ", "))
+}
+
+// Lay mixes own into below over a run of texels: below + (mix − below) · alpha.
+func (b Blend) Lay(below []float32, own float32, alpha []float32) {
+	below = below[:len(alpha)]
+	switch b.Name {
+	case "over":
+		for i, a := range alpha {
+			below[i] += (own - below[i]) * a
+		}
+	case "multiply":
+		k := own - 1
+		for i, a := range alpha {
+			below[i] += below[i] * k * a
+		}
+	case "add":
+		for i, a := range alpha {
+			below[i] += own * a
+		}
+	default:
+		for i, a := range alpha {
+			if a > 0 {
+				below[i] += (b.Mix(below[i], own) - below[i]) * a
+			}
+		}
+	}
+}
+
+// Shape turns a clause's field into how much it lets through.
+type Shape struct {
+	Low      float32 `json:"low"`      // field value that becomes 0
+	High     float32 `json:"high"`     // field value that becomes 1
+	Balance  float32 `json:"balance"`  // 0.5 is even; more lets more through
+	Contrast float32 `json:"contrast"` // 0 leaves the slope, 1 is nearly a step
+	Invert   bool    `json:"invert"`
+	Strength float32 `json:"strength"` // how much the clause counts, 0–1
+}
+
+// NewShape changes nothing.
+func NewShape() Shape { return Shape{High: 1, Balance: 0.5, Strength: 1} }
+
+// Check says what is wrong with the shape.
+func (s Shape) Check() error {
+	for _, v := range []struct {
+		name string
+		v    float32
+	}{{"low", s.Low}, {"high", s.High}, {"balance", s.Balance}, {"contrast", s.Contrast}, {"strength", s.Strength}} {
+		if !(v.v >= 0 && v.v <= 1) {
+			return fmt.Errorf("%s is %g; it goes from 0 to 1", v.name, v.v)
+		}
+	}
+	return nil
+}
+
+// Apply shapes a run of field values in place. Balance and contrast are the bias and gain curves of
+// Schlick, Fast Alternatives to Perlin's Bias and Gain Functions (Graphics Gems IV, 1994).
+func (s Shape) Apply(v []float32) {
+	width := s.High - s.Low
+	if width > -1e-4 && width < 1e-4 {
+		width = 1e-4
+	}
+	scale := 1 / width
+	bias := 1/min(max(s.Balance, 0.001), 0.999) - 2
+	gain := 1/(0.5-0.496*s.Contrast) - 2
+	plain := bias == 0 && s.Contrast == 0
+	for i, x := range v {
+		t := geom.Clamp01((x - s.Low) * scale)
+		if !plain {
+			t = t / (bias*(1-t) + 1)
+			if t < 0.5 {
+				t /= gain*(1-2*t) + 1
+			} else {
+				t = 1 - (1-t)/(gain*(2*t-1)+1)
+			}
+		}
+		if s.Invert {
+			t = 1 - t
+		}
+		v[i] = t
+	}
+}

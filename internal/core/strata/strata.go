@@ -1,0 +1,314 @@
+// Package strata is the document: an asset's layers, their What and Where, and the rules they keep.
+package strata
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"crust/internal/core/field"
+	"crust/internal/core/pixel"
+)
+
+// Limits of a document.
+const (
+	MaxLayers  = 400
+	MaxClauses = 24
+	MaxName    = 80
+)
+
+// Document is the strata of one asset, lowest layer first.
+type Document struct {
+	Layers []Layer `json:"layers"`
+	// Next numbers the layers and clauses made from now on.
+	Next int `json:"next"`
+}
+
+// Layer is a coat: its What goes over everything that its Where lets through.
+type Layer struct {
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	Hidden  bool     `json:"hidden,omitempty"`
+	Opacity float32  `json:"opacity"`
+	Targets []string `json:"targets,omitempty"` // names of sets; none means all
+	What    What     `json:"what"`
+	Where   []Clause `json:"where"`
+}
+
+// What is the values a layer lays down. A channel that is off is left as it is below.
+type What struct {
+	Colour    Value `json:"colour"`
+	Roughness Value `json:"roughness"`
+	Metallic  Value `json:"metallic"`
+	Height    Value `json:"height"`
+}
+
+// Value is what a layer does to one channel.
+type Value struct {
+	On      bool    `json:"on"`
+	Hex     string  `json:"hex,omitempty"` // base colour, sRGB “#rrggbb”
+	Number  float32 `json:"number"`        // 0–1; height in millimetres
+	Blend   string  `json:"blend"`
+	Opacity float32 `json:"opacity"`
+}
+
+// Clause is one step of a Where.
+type Clause struct {
+	ID     string             `json:"id"`
+	Kind   string             `json:"kind"`
+	Join   string             `json:"join"`
+	Params map[string]float64 `json:"params,omitempty"`
+	Parts  []string           `json:"parts,omitempty"`
+	Shape  pixel.Shape        `json:"shape"`
+}
+
+// Channel describes one channel of What for the page and the checks.
+type Channel struct {
+	Name  string               `json:"name"`
+	Label string               `json:"label"`
+	Unit  string               `json:"unit"`
+	Min   float32              `json:"min"`
+	Max   float32              `json:"max"`
+	Of    func(w *What) *Value `json:"-"`
+}
+
+// Channels lists the channels in the order of the bench.
+var Channels = []Channel{
+	{"colour", "Base colour", "", 0, 1, func(w *What) *Value { return &w.Colour }},
+	{"roughness", "Roughness", "", 0, 1, func(w *What) *Value { return &w.Roughness }},
+	{"metallic", "Metallic", "", 0, 1, func(w *What) *Value { return &w.Metallic }},
+	{"height", "Height", "mm", -50, 50, func(w *What) *Value { return &w.Height }},
+}
+
+// Join is a way in which a clause joins the ones before it.
+type Join struct {
+	Name  string                     `json:"name"`
+	Label string                     `json:"label"`
+	Mix   func(a, v float32) float32 `json:"-"`
+}
+
+// Joins lists the joins in the order in which they are offered.
+var Joins = []Join{
+	{"and", "and", func(a, v float32) float32 { return a * v }},
+	{"or", "or", func(a, v float32) float32 { return a + v - a*v }},
+	{"plus", "plus", func(a, v float32) float32 { return min(1, a+v) }},
+	{"minus", "minus", func(a, v float32) float32 { return max(0, a-v) }},
+	{"higher", "higher", func(a, v float32) float32 { return max(a, v) }},
+	{"lower", "lower", func(a, v float32) float32 { return min(a, v) }},
+	{"replace", "replace", func(a, v float32) float32 { return v }},
+}
+
+// JoinOf finds a join by name.
+func JoinOf(name string) (Join, error) {
+	for _, j := range Joins {
+		if j.Name == name {
+			return j, nil
+		}
+	}
+	return Join{}, fmt.Errorf("“%s” is not a join", name)
+}
+
+// NewLayer returns a visible coat that lays down colour and roughness everywhere.
+func (d *Document) NewLayer(name string) Layer {
+	return Layer{ID: d.id("l"), Name: name, Opacity: 1, Where: []Clause{}, What: What{
+		Colour:    Value{On: true, Hex: "#8a8a86", Blend: "over", Opacity: 1},
+		Roughness: Value{On: true, Number: 0.6, Blend: "over", Opacity: 1},
+		Metallic:  Value{Blend: "over", Opacity: 1},
+		Height:    Value{Blend: "add", Opacity: 1},
+	}}
+}
+
+// NewClause returns a clause of the kind with its defaults.
+func (d *Document) NewClause(kind string) (Clause, error) {
+	k, err := field.KindOf(kind)
+	if err != nil {
+		return Clause{}, err
+	}
+	c := Clause{ID: d.id("c"), Kind: kind, Join: "and", Shape: pixel.NewShape()}
+	for _, p := range k.Params {
+		if c.Params == nil {
+			c.Params = map[string]float64{}
+		}
+		c.Params[p.Name] = p.Default
+	}
+	return c, nil
+}
+
+func (d *Document) id(prefix string) string {
+	d.Next++
+	return fmt.Sprintf("%s%d", prefix, d.Next)
+}
+
+// Clone returns a deep copy.
+func (d *Document) Clone() *Document {
+	out := *d
+	out.Layers = make([]Layer, len(d.Layers))
+	for i, l := range d.Layers {
+		out.Layers[i] = l.clone()
+	}
+	return &out
+}
+
+func (l Layer) clone() Layer {
+	l.Targets = slices.Clone(l.Targets)
+	where := make([]Clause, len(l.Where))
+	for i, c := range l.Where {
+		if c.Params != nil {
+			p := make(map[string]float64, len(c.Params))
+			for k, v := range c.Params {
+				p[k] = v
+			}
+			c.Params = p
+		}
+		c.Parts = slices.Clone(c.Parts)
+		where[i] = c
+	}
+	l.Where = where
+	return l
+}
+
+// Layer finds a layer and its place by ID.
+func (d *Document) Layer(id string) (*Layer, int, error) {
+	for i := range d.Layers {
+		if d.Layers[i].ID == id {
+			return &d.Layers[i], i, nil
+		}
+	}
+	return nil, 0, fmt.Errorf("there is no layer %s any more", id)
+}
+
+// Touches tells whether the layer may touch the set.
+func (l *Layer) Touches(set string) bool {
+	return len(l.Targets) == 0 || slices.Contains(l.Targets, set)
+}
+
+// Values returns the clause's parameters in the order of its kind.
+func (c *Clause) Values(k *field.Kind) []float64 {
+	out := make([]float64, len(k.Params))
+	for i, p := range k.Params {
+		out[i] = p.Default
+		if v, ok := c.Params[p.Name]; ok {
+			out[i] = v
+		}
+	}
+	return out
+}
+
+// Parse reads a document and checks it.
+func Parse(data []byte) (*Document, error) {
+	d := new(Document)
+	if err := json.Unmarshal(data, d); err != nil {
+		return nil, fmt.Errorf("the layers cannot be read: %w", err)
+	}
+	return d, d.Check()
+}
+
+// Check says the first thing that is wrong with the document.
+func (d *Document) Check() error {
+	if len(d.Layers) > MaxLayers {
+		return fmt.Errorf("%d layers are more than %d", len(d.Layers), MaxLayers)
+	}
+	seen := map[string]bool{}
+	for i := range d.Layers {
+		l := &d.Layers[i]
+		if seen[l.ID] || l.ID == "" {
+			return fmt.Errorf("two layers share the mark “%s”", l.ID)
+		}
+		seen[l.ID] = true
+		if err := l.check(); err != nil {
+			return fmt.Errorf("layer “%s”: %w", l.Name, err)
+		}
+	}
+	return nil
+}
+
+func (l *Layer) check() error {
+	if n := strings.TrimSpace(l.Name); n == "" || len(l.Name) > MaxName {
+		return fmt.Errorf("a name has 1 to %d letters", MaxName)
+	}
+	if !(l.Opacity >= 0 && l.Opacity <= 1) {
+		return fmt.Errorf("opacity is %g; it goes from 0 to 1", l.Opacity)
+	}
+	for _, ch := range Channels {
+		v := ch.Of(&l.What)
+		if _, err := pixel.BlendOf(v.Blend); err != nil {
+			return fmt.Errorf("%s: %w", ch.Label, err)
+		}
+		if !(v.Number >= ch.Min && v.Number <= ch.Max) {
+			return fmt.Errorf("%s is %g; it goes from %g to %g", ch.Label, v.Number, ch.Min, ch.Max)
+		}
+		if !(v.Opacity >= 0 && v.Opacity <= 1) {
+			return fmt.Errorf("%s: opacity is %g; it goes from 0 to 1", ch.Label, v.Opacity)
+		}
+	}
+	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
+		return err
+	}
+	if len(l.Where) > MaxClauses {
+		return fmt.Errorf("%d clauses are more than %d", len(l.Where), MaxClauses)
+	}
+	for i := range l.Where {
+		if err := l.Where[i].check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Clause) check() error {
+	k, err := field.KindOf(c.Kind)
+	if err != nil {
+		return err
+	}
+	if _, err := JoinOf(c.Join); err != nil {
+		return err
+	}
+	if err := c.Shape.Check(); err != nil {
+		return fmt.Errorf("%s: %w", k.Label, err)
+	}
+	for i, v := range c.Values(k) {
+		p := k.Params[i]
+		if !(v >= p.Min && v <= p.Max) || (p.Whole && v != float64(int(v))) {
+			return fmt.Errorf("%s: %s is %g; it goes from %g to %g", k.Label, p.Label, v, p.Min, p.Max)
+		}
+	}
+	return nil
+}
+
+// ParseHex reads “#rrggbb” as three sRGB values in 0–1.
+func ParseHex(s string) (out [3]float32, err error) {
+	var r, g, b uint8
+	if n, err := fmt.Sscanf(s, "#%02x%02x%02x", &r, &g, &b); err != nil || n != 3 || len(s) != 7 {
+		return out, fmt.Errorf("“%s” is not a colour; write it as #rrggbb", s)
+	}
+	return [3]float32{float32(r) / 255, float32(g) / 255, float32(b) / 255}, nil
+}
+
+// Reading is the plain sentence for a layer's Where.
+func (l *Layer) Reading() string {
+	if len(l.Where) == 0 {
+		return "everywhere"
+	}
+	var words []string
+	for i := range l.Where {
+		c := &l.Where[i]
+		k, err := field.KindOf(c.Kind)
+		if err != nil {
+			continue
+		}
+		w := k.Words(c.Values(k), c.Parts, c.Shape.Invert)
+		if i > 0 {
+			switch c.Join {
+			case "or", "plus", "higher":
+				w = "also " + w
+			case "minus":
+				w = "but not " + strings.TrimPrefix(w, "only ")
+			case "replace":
+				words = nil
+			}
+		}
+		words = append(words, w)
+	}
+	return strings.Join(words, ", ")
+}

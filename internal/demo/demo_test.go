@@ -1,0 +1,68 @@
+package demo
+
+import (
+	"bytes"
+	"testing"
+
+	"crust/internal/core/mesh"
+	"crust/internal/core/uv"
+)
+
+// The buoy keeps to the numbers that it is described by, and its UVs pass Crust's own checks.
+func TestBuoyIsWhatItsDescriptionSays(t *testing.T) {
+	low, high := Buoy()
+	if n := len(low.Tris); n < 6000 || n > 12000 {
+		t.Errorf("low-poly has %d triangles, want 6,000–12,000", n)
+	}
+	if n := len(high.Tris); n < 200_000 || n > 500_000 {
+		t.Errorf("high-poly has %d triangles, want 200,000–500,000", n)
+	}
+	if h := low.Bounds().Size().Y; h < 2.55 || h > 2.65 {
+		t.Errorf("%.3f m tall, want about 2.6 m", h)
+	}
+	sets, err := uv.Sets(low, uv.PerMaterial)
+	if err != nil || len(sets) != 3 {
+		t.Fatalf("%d sets, %v; want hull, tower, lantern", len(sets), err)
+	}
+	for _, c := range uv.Checks(low, sets) {
+		t.Errorf("%s in %s: %d %s", c.Kind, c.Set, c.Count, c.Detail)
+	}
+	for _, s := range sets {
+		mirrored := 0
+		for _, k := range s.Tris {
+			if low.UVArea(int(k)) < 0 {
+				mirrored++
+			}
+		}
+		if mirrored > 0 {
+			t.Errorf("set %s has %d mirrored faces", s.Name, mirrored)
+		}
+		if s.UVArea < 0.45 {
+			t.Errorf("set %s uses %.0f %% of its square, want 45 %% or more", s.Name, s.UVArea*100)
+		}
+	}
+	have := map[string]bool{}
+	for _, p := range high.Parts {
+		have[p] = true
+	}
+	for _, p := range low.Parts {
+		if !have[p] {
+			t.Errorf("part %s has no high-poly", p)
+		}
+	}
+}
+
+func TestBuoySurvivesBeingWrittenAsGLB(t *testing.T) {
+	low, _ := Buoy()
+	var b bytes.Buffer
+	if err := WriteModel(&b, low); err != nil {
+		t.Fatal(err)
+	}
+	back, err := mesh.Read("buoy.glb", b.Bytes(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(back.Tris) != len(low.Tris) || len(back.Parts) != len(low.Parts) || len(back.Materials) != 3 || !back.HasUV {
+		t.Errorf("%d triangles, %d parts, %d materials came back; wrote %d, %d, 3", len(back.Tris), len(back.Parts), len(back.Materials), len(low.Tris), len(low.Parts))
+	}
+}

@@ -1,0 +1,470 @@
+// Package store keeps assets in one SQLite file.
+package store
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/glebarez/sqlite"
+	"github.com/klauspost/compress/zstd"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"crust/internal/core/bake"
+)
+
+// Asset is one thing being textured.
+type Asset struct {
+	ID        uint `gorm:"primaryKey"`
+	Name      string
+	Split     string
+	Size      int    // working size of the sets in px
+	Settings  string // bake settings as JSON
+	Cursor    int64  // journal step that is current
+	ModelName string
+	HighName  string
+	Picture   []byte // PNG for the card
+	Created   time.Time
+	Changed   time.Time
+}
+
+// Blob is a file of an asset, kept as compressed chunks.
+type Blob struct {
+	ID      uint `gorm:"primaryKey"`
+	AssetID uint `gorm:"index"`
+	Kind    string
+	Name    string
+	Bytes   int64
+}
+
+// Chunk is a piece of a blob, zstd-compressed.
+type Chunk struct {
+	BlobID uint `gorm:"primaryKey;autoIncrement:false"`
+	N      int  `gorm:"primaryKey;autoIncrement:false"`
+	Data   []byte
+}
+
+// Baked describes a baked map; its texels are a blob.
+type Baked struct {
+	AssetID  uint   `gorm:"primaryKey;autoIncrement:false"`
+	Set      string `gorm:"primaryKey"`
+	Kind     string `gorm:"primaryKey"`
+	Size     int
+	Channels int
+	Stamp    string // hash of what it was baked from
+	Brought  bool   // brought in from a file
+	Rays     int64
+	Missed   int64
+	Seconds  float64
+	Made     time.Time
+	BlobID   uint
+}
+
+// Step is one state of the strata. The journal grows with every edit; undo only moves the cursor.
+type Step struct {
+	ID       int64 `gorm:"primaryKey"`
+	AssetID  uint  `gorm:"index"`
+	Seq      int64
+	Label    string
+	Document string
+}
+
+// Delivery is one run of a preset; its zip lies in the data folder.
+type Delivery struct {
+	ID      uint `gorm:"primaryKey"`
+	AssetID uint `gorm:"index"`
+	Made    time.Time
+	Preset  string
+	Title   string
+	Size    int
+	Note    string // delivery.json
+	Folder  string // written there too, when not empty
+}
+
+// Store is the open data folder.
+type Store struct {
+	db  *gorm.DB
+	Dir string
+}
+
+// ErrNone says that the thing asked for is not there.
+var ErrNone = errors.New("it is not there any more")
+
+// Open opens the data folder, making it when it is missing.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
+	}
+	file := filepath.Join(dir, "crust.db")
+	dsn := file + "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)"
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Default.LogMode(logger.Silent)})
+	if err != nil {
+		return nil, fmt.Errorf("the data file %s cannot be opened: %w", file, err)
+	}
+	sql, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	sql.SetMaxOpenConns(1) // SQLite has one writer; one connection never meets a locked file
+	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Step{}, &Delivery{}); err != nil {
+		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
+	}
+	return &Store{db, dir}, nil
+}
+
+// Close closes the data file.
+func (s *Store) Close() error {
+	sql, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return sql.Close()
+}
+
+// Assets lists all assets, the one changed last first, without their pictures.
+func (s *Store) Assets() (out []Asset, err error) {
+	err = s.db.Omit("Picture").Order("changed desc, id desc").Find(&out).Error
+	return out, err
+}
+
+// Asset finds one asset.
+func (s *Store) Asset(id uint) (*Asset, error) {
+	a := new(Asset)
+	if err := s.db.First(a, id).Error; err != nil {
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil, fmt.Errorf("asset %d: %w", id, ErrNone)
+		}
+		return nil, err
+	}
+	return a, nil
+}
+
+// File is a named file that goes with an asset.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// Create stores a new asset with its model, the files beside it and its first journal step.
+func (s *Store) Create(a *Asset, model File, beside []File, document string) error {
+	a.Created, a.Changed, a.Cursor = time.Now(), time.Now(), 1
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(a).Error; err != nil {
+			return err
+		}
+		if err := putBlob(tx, a.ID, "model", model); err != nil {
+			return err
+		}
+		for _, f := range beside {
+			if err := putBlob(tx, a.ID, "beside", f); err != nil {
+				return err
+			}
+		}
+		return tx.Create(&Step{AssetID: a.ID, Seq: 1, Label: "New asset", Document: document}).Error
+	})
+}
+
+// Update changes columns of an asset and marks it changed.
+func (s *Store) Update(id uint, columns map[string]any) error {
+	columns["changed"] = time.Now()
+	return s.db.Model(&Asset{}).Where("id = ?", id).Updates(columns).Error
+}
+
+// Delete removes an asset and everything that belongs to it.
+func (s *Store) Delete(id uint) error {
+	err := s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", id).Error; err != nil {
+			return err
+		}
+		for _, t := range []any{&Blob{}, &Baked{}, &Step{}, &Delivery{}} {
+			if err := tx.Where("asset_id = ?", id).Delete(t).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Delete(&Asset{}, id).Error
+	})
+	if err == nil {
+		err = os.RemoveAll(s.deliveries(id))
+	}
+	return err
+}
+
+// chunkBytes is the size of a chunk before compression.
+const chunkBytes = 4 << 20
+
+func putBlob(tx *gorm.DB, asset uint, kind string, f File) error {
+	_, err := addBlob(tx, asset, kind, f.Name, f.Data)
+	return err
+}
+
+func addBlob(tx *gorm.DB, asset uint, kind, name string, data []byte) (uint, error) {
+	b := &Blob{AssetID: asset, Kind: kind, Name: name, Bytes: int64(len(data))}
+	if err := tx.Create(b).Error; err != nil {
+		return 0, err
+	}
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return 0, err
+	}
+	defer enc.Close()
+	for n := 0; len(data) > 0; n++ {
+		k := min(len(data), chunkBytes)
+		if err := tx.Create(&Chunk{b.ID, n, enc.EncodeAll(data[:k], nil)}).Error; err != nil {
+			return 0, err
+		}
+		data = data[k:]
+	}
+	return b.ID, nil
+}
+
+func dropBlobs(tx *gorm.DB, where string, args ...any) error {
+	if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE "+where+")", args...).Error; err != nil {
+		return err
+	}
+	return tx.Where(where, args...).Delete(&Blob{}).Error
+}
+
+func (s *Store) blob(id uint, size int64) ([]byte, error) {
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		return nil, err
+	}
+	defer dec.Close()
+	out := make([]byte, 0, size)
+	for n := 0; int64(len(out)) < size; n++ {
+		c := new(Chunk)
+		if err := s.db.Where("blob_id = ? AND n = ?", id, n).First(c).Error; err != nil {
+			return nil, fmt.Errorf("chunk %d of file %d: %w", n, id, err)
+		}
+		if out, err = dec.DecodeAll(c.Data, out); err != nil {
+			return nil, fmt.Errorf("chunk %d of file %d is damaged: %w", n, id, err)
+		}
+	}
+	return out, nil
+}
+
+// Files returns an asset's files of a kind: “model”, “high” or “beside”.
+func (s *Store) Files(asset uint, kind string) (out []File, err error) {
+	var blobs []Blob
+	if err := s.db.Where("asset_id = ? AND kind = ?", asset, kind).Order("id").Find(&blobs).Error; err != nil {
+		return nil, err
+	}
+	for _, b := range blobs {
+		data, err := s.blob(b.ID, b.Bytes)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, File{b.Name, data})
+	}
+	return out, nil
+}
+
+// SetHigh stores the high-poly in place of the one before, and names it in the asset.
+func (s *Store) SetHigh(asset uint, f File, beside []File) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := dropBlobs(tx, "asset_id = ? AND kind IN ('high', 'high-beside')", asset); err != nil {
+			return err
+		}
+		if err := putBlob(tx, asset, "high", f); err != nil {
+			return err
+		}
+		for _, b := range beside {
+			if err := putBlob(tx, asset, "high-beside", b); err != nil {
+				return err
+			}
+		}
+		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"high_name": f.Name, "changed": time.Now()}).Error
+	})
+}
+
+// PutMap stores a baked map in place of the one before.
+func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) error {
+	data := make([]byte, 2*len(m.Pix))
+	// Low and high bytes apart, differences from texel to texel: smooth maps pack far smaller.
+	half, prev := len(m.Pix), make([]uint16, m.Channels)
+	for i, v := range m.Pix {
+		d := v - prev[i%m.Channels]
+		prev[i%m.Channels] = v
+		data[i], data[half+i] = byte(d), byte(d>>8)
+	}
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		old := new(Baked)
+		err := tx.Where("asset_id = ? AND `set` = ? AND kind = ?", asset, m.Set, m.Kind).First(old).Error
+		if err == nil {
+			if err := dropBlobs(tx, "id = ?", old.BlobID); err != nil {
+				return err
+			}
+		} else if !errors.Is(err, gorm.ErrRecordNotFound) {
+			return err
+		}
+		id, err := addBlob(tx, asset, "map", m.Set+"_"+m.Kind, data)
+		if err != nil {
+			return err
+		}
+		return tx.Save(&Baked{AssetID: asset, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought,
+			Rays: m.Rays, Missed: m.Missed, Seconds: m.Seconds, Made: time.Now(), BlobID: id}).Error
+	})
+}
+
+// Maps lists an asset's baked maps.
+func (s *Store) Maps(asset uint) (out []Baked, err error) {
+	err = s.db.Where("asset_id = ?", asset).Find(&out).Error
+	return out, err
+}
+
+// Map reads a baked map's texels.
+func (s *Store) Map(b Baked) (*bake.Map, error) {
+	n := b.Size * b.Size * b.Channels
+	data, err := s.blob(b.BlobID, int64(2*n))
+	if err != nil {
+		return nil, fmt.Errorf("map %s of set “%s”: %w", b.Kind, b.Set, err)
+	}
+	m := &bake.Map{Set: b.Set, Kind: b.Kind, Size: b.Size, Channels: b.Channels, Pix: make([]uint16, n), Rays: b.Rays, Missed: b.Missed, Seconds: b.Seconds}
+	prev := make([]uint16, b.Channels)
+	for i := range m.Pix {
+		prev[i%b.Channels] += binary.LittleEndian.Uint16([]byte{data[i], data[n+i]})
+		m.Pix[i] = prev[i%b.Channels]
+	}
+	return m, nil
+}
+
+// DropMaps removes an asset's baked maps.
+func (s *Store) DropMaps(asset uint) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := dropBlobs(tx, "asset_id = ? AND kind = 'map'", asset); err != nil {
+			return err
+		}
+		return tx.Where("asset_id = ?", asset).Delete(&Baked{}).Error
+	})
+}
+
+// Journal is where an asset stands in its history.
+type Journal struct {
+	Document   string
+	Undo, Redo string // labels of the steps that undo and redo would take, empty for none
+}
+
+// Journal reads the current step and its neighbours.
+func (s *Store) Journal(asset uint) (j Journal, err error) {
+	return journal(s.db, asset)
+}
+
+func journal(tx *gorm.DB, asset uint) (j Journal, err error) {
+	cur, err := current(tx, asset)
+	if err != nil {
+		return j, err
+	}
+	j.Document = cur.Document
+	if cur.Seq > 1 {
+		j.Undo = cur.Label
+	}
+	next := new(Step)
+	err = tx.Where("asset_id = ? AND seq = ?", asset, cur.Seq+1).First(next).Error
+	if err == nil {
+		j.Redo = next.Label
+	} else if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = nil
+	}
+	return j, err
+}
+
+func current(tx *gorm.DB, asset uint) (*Step, error) {
+	a, s := new(Asset), new(Step)
+	if err := tx.Select("id", "cursor").First(a, asset).Error; err != nil {
+		return nil, err
+	}
+	return s, tx.Where("asset_id = ? AND seq = ?", asset, a.Cursor).First(s).Error
+}
+
+// Commit adds a step after the current one; what could have been redone is gone.
+func (s *Store) Commit(asset uint, label, document string) (j Journal, err error) {
+	err = s.db.Transaction(func(tx *gorm.DB) error {
+		cur, err := current(tx, asset)
+		if err != nil {
+			return err
+		}
+		if err := tx.Where("asset_id = ? AND seq > ?", asset, cur.Seq).Delete(&Step{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Create(&Step{AssetID: asset, Seq: cur.Seq + 1, Label: label, Document: document}).Error; err != nil {
+			return err
+		}
+		if err := move(tx, asset, cur.Seq+1); err != nil {
+			return err
+		}
+		j, err = journal(tx, asset)
+		return err
+	})
+	return j, err
+}
+
+func move(tx *gorm.DB, asset uint, seq int64) error {
+	return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"cursor": seq, "changed": time.Now()}).Error
+}
+
+// Go moves the cursor by −1 (undo) or +1 (redo); at the end of the journal nothing happens.
+func (s *Store) Go(asset uint, by int64) (j Journal, err error) {
+	err = s.db.Transaction(func(tx *gorm.DB) error {
+		cur, err := current(tx, asset)
+		if err != nil {
+			return err
+		}
+		var n int64
+		if err := tx.Model(&Step{}).Where("asset_id = ? AND seq = ?", asset, cur.Seq+by).Count(&n).Error; err != nil {
+			return err
+		}
+		if n > 0 {
+			if err := move(tx, asset, cur.Seq+by); err != nil {
+				return err
+			}
+		}
+		j, err = journal(tx, asset)
+		return err
+	})
+	return j, err
+}
+
+func (s *Store) deliveries(asset uint) string {
+	return filepath.Join(s.Dir, "deliveries", fmt.Sprint(asset))
+}
+
+// AddDelivery records a delivery; write is given the place of its zip.
+func (s *Store) AddDelivery(d *Delivery, write func(file string) error) error {
+	d.Made = time.Now()
+	if err := os.MkdirAll(s.deliveries(d.AssetID), 0o755); err != nil {
+		return err
+	}
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(d).Error; err != nil {
+			return err
+		}
+		return write(s.ZipOf(d))
+	})
+}
+
+// ZipOf is where a delivery's zip lies.
+func (s *Store) ZipOf(d *Delivery) string {
+	return filepath.Join(s.deliveries(d.AssetID), fmt.Sprintf("%d.zip", d.ID))
+}
+
+// Deliveries lists an asset's deliveries, the newest first.
+func (s *Store) Deliveries(asset uint) (out []Delivery, err error) {
+	err = s.db.Where("asset_id = ?", asset).Order("id desc").Find(&out).Error
+	return out, err
+}
+
+// Used is the asset's size on disk in bytes.
+func (s *Store) Used(asset uint) (n int64) {
+	s.db.Raw("SELECT COALESCE(SUM(LENGTH(data)), 0) FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", asset).Scan(&n)
+	zips, _ := filepath.Glob(filepath.Join(s.deliveries(asset), "*.zip"))
+	for _, z := range zips {
+		if info, err := os.Stat(z); err == nil {
+			n += info.Size()
+		}
+	}
+	return n
+}

@@ -1,0 +1,383 @@
+package studio
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/compose"
+	"crust/internal/core/finish"
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+	"crust/internal/store"
+)
+
+// Asset is an open asset. Its fields are guarded by mu; the painter goroutine owns the canvases.
+type Asset struct {
+	studio *Studio
+	ID     uint
+	ctx    context.Context
+	stop   context.CancelFunc
+	wake   chan struct{}
+
+	mu                  sync.Mutex
+	name, split         string
+	size                int
+	modelName, highName string
+	modelHash, highHash string
+	model, high         *mesh.Model
+	sets                []uv.Set
+	settings            Settings
+	rows                map[[2]string]store.Baked
+	maps                map[string]map[string]*bake.Map // read as they are needed
+	mapsVersion         int
+	doc, live           *strata.Document
+	undo, redo          string
+	version             int // grows with every change of what is painted
+	cancelPaint         context.CancelFunc
+	job                 *Job
+	pages               map[*Page]bool
+	coverage            map[string]float64
+}
+
+func hashOf(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:12])
+}
+
+func (a *Asset) shut() {
+	a.mu.Lock()
+	if a.job != nil {
+		a.job.cancel()
+	}
+	a.mu.Unlock()
+	a.stop()
+}
+
+// take makes a journal entry the current document. The caller holds mu, or the asset is not shared yet.
+func (a *Asset) take(j store.Journal) error {
+	d, err := strata.Parse([]byte(j.Document))
+	if err != nil {
+		return err
+	}
+	a.doc, a.live, a.undo, a.redo = d, nil, j.Undo, j.Redo
+	a.changed()
+	return nil
+}
+
+// changed wakes the painter and ends the work that it is at. The caller holds mu.
+func (a *Asset) changed() {
+	a.version++
+	if a.cancelPaint != nil {
+		a.cancelPaint()
+	}
+	select {
+	case a.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Edit applies a change. A live one, sent while a control is dragged, only shows; any other is
+// committed to the store before Edit returns.
+func (a *Asset) Edit(e strata.Edit, live bool) (layer string, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	next := a.doc.Clone()
+	var label string
+	if e.Do == "finish" {
+		label, layer, err = a.lay(next, e)
+	} else {
+		label, layer, err = next.Apply(e)
+	}
+	if err != nil {
+		return "", err
+	}
+	if live {
+		a.live = next
+		a.changed()
+		return layer, nil
+	}
+	text, err := json.Marshal(next)
+	if err != nil {
+		return "", err
+	}
+	j, err := a.studio.Store.Commit(a.ID, label, string(text))
+	if err != nil {
+		return "", fmt.Errorf("the change could not be saved: %w", err)
+	}
+	a.doc, a.live, a.undo, a.redo = next, nil, j.Undo, j.Redo
+	a.changed()
+	a.tell(a.docEvent())
+	return layer, nil
+}
+
+// lay puts a finish on top.
+func (a *Asset) lay(d *strata.Document, e strata.Edit) (label, layer string, err error) {
+	f, err := finish.Of(e.Kind)
+	if err != nil {
+		return "", "", err
+	}
+	layers, err := f.Layers(d, e.Dials, float64(a.model.Bounds().Diagonal()))
+	if err != nil {
+		return "", "", err
+	}
+	d.Layers = append(d.Layers, layers...)
+	return "Lay " + f.Title, layers[len(layers)-1].ID, d.Check()
+}
+
+// Drop forgets a live change that was not committed.
+func (a *Asset) Drop() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.live != nil {
+		a.live = nil
+		a.changed()
+		a.tell(a.docEvent())
+	}
+}
+
+// Go undoes (−1) or redoes (+1) a step.
+func (a *Asset) Go(by int64) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	j, err := a.studio.Store.Go(a.ID, by)
+	if err != nil {
+		return err
+	}
+	if err := a.take(j); err != nil {
+		return err
+	}
+	a.tell(a.docEvent())
+	return nil
+}
+
+// SetSize changes the working size of all sets.
+func (a *Asset) SetSize(size int) error {
+	ok := false
+	for _, s := range Sizes {
+		ok = ok || s == size
+	}
+	if !ok {
+		return fmt.Errorf("a working size of %d px is not offered; use one of %v", size, Sizes)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.studio.Store.Update(a.ID, map[string]any{"size": size}); err != nil {
+		return err
+	}
+	a.size = size
+	a.changed()
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// Rename changes the asset's name.
+func (a *Asset) Rename(name string) error {
+	if name == "" || len(name) > strata.MaxName {
+		return fmt.Errorf("an asset's name has 1 to %d letters", strata.MaxName)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.studio.Store.Update(a.ID, map[string]any{"name": name}); err != nil {
+		return err
+	}
+	a.name = name
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// Split changes how the asset is split into sets. Layers stay; baked maps belong to the sets they
+// were baked for and are dropped.
+func (a *Asset) Split(split string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return errBusy
+	}
+	if split == a.split {
+		return nil
+	}
+	sets, err := uv.Sets(a.model, split)
+	if err != nil {
+		return err
+	}
+	if err := a.studio.Store.DropMaps(a.ID); err != nil {
+		return err
+	}
+	if err := a.studio.Store.Update(a.ID, map[string]any{"split": split}); err != nil {
+		return err
+	}
+	a.split, a.sets = split, sets
+	a.rows, a.maps = map[[2]string]store.Baked{}, map[string]map[string]*bake.Map{}
+	a.mapsVersion++
+	a.changed()
+	a.tell(a.stateEvent())
+	return nil
+}
+
+var errBusy = errors.New("a job is running; stop it or wait for it")
+
+// SetHigh stores a high-poly to bake from.
+func (a *Asset) SetHigh(u Upload) error {
+	f, beside, err := u.model()
+	if err != nil {
+		return err
+	}
+	m, err := readModel(f, beside)
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return errBusy
+	}
+	if err := a.studio.Store.SetHigh(a.ID, f, beside); err != nil {
+		return err
+	}
+	a.high, a.highName, a.highHash = m, f.Name, hashOf(f.Data)
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// SetSettings stores the settings of coming bakes.
+func (a *Asset) SetSettings(s Settings) error {
+	if _, err := s.bake(); err != nil {
+		return err
+	}
+	text, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.studio.Store.Update(a.ID, map[string]any{"settings": string(text)}); err != nil {
+		return err
+	}
+	a.settings = s
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// SetPicture stores the card's picture.
+func (a *Asset) SetPicture(png []byte) error {
+	return a.studio.Store.Update(a.ID, map[string]any{"picture": png})
+}
+
+// Model is the low-poly and its sets.
+func (a *Asset) Model() (*mesh.Model, []uv.Set) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.model, a.sets
+}
+
+func (a *Asset) readMaps() error {
+	rows, err := a.studio.Store.Maps(a.ID)
+	if err != nil {
+		return err
+	}
+	a.rows, a.maps = map[[2]string]store.Baked{}, map[string]map[string]*bake.Map{}
+	for _, r := range rows {
+		a.rows[[2]string{r.Set, r.Kind}] = r
+	}
+	return nil
+}
+
+// Map returns a baked map, read from the store when it is not in memory.
+func (a *Asset) Map(set, kind string) (*bake.Map, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.mapOf(set, kind)
+}
+
+func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
+	if m := a.maps[set][kind]; m != nil {
+		return m, nil
+	}
+	row, ok := a.rows[[2]string{set, kind}]
+	if !ok {
+		return nil, fmt.Errorf("map %s of set “%s”: %w", kind, set, store.ErrNone)
+	}
+	m, err := a.studio.Store.Map(row)
+	if err != nil {
+		return nil, err
+	}
+	if a.maps[set] == nil {
+		a.maps[set] = map[string]*bake.Map{}
+	}
+	a.maps[set][kind] = m
+	return m, nil
+}
+
+// allMaps reads every map there is.
+func (a *Asset) allMaps() (map[string]map[string]*bake.Map, error) {
+	out := map[string]map[string]*bake.Map{}
+	for key := range a.rows {
+		m, err := a.mapOf(key[0], key[1])
+		if err != nil {
+			return nil, err
+		}
+		if out[key[0]] == nil {
+			out[key[0]] = map[string]*bake.Map{}
+		}
+		out[key[0]][key[1]] = m
+	}
+	return out, nil
+}
+
+// stamp is the hash of what a map depends on besides its quality.
+func (a *Asset) stamp(kind string) string {
+	s := a.settings
+	b, _ := json.Marshal([]any{a.modelHash, a.highHash, a.split, kind})
+	switch kind {
+	case bake.AO:
+		b = fmt.Append(b, s.Far)
+	case bake.Curvature:
+		b = fmt.Append(b, s.Radius)
+	}
+	if a.highHash != "" {
+		b = fmt.Append(b, s.Front, s.Rear)
+	}
+	return hashOf(b)
+}
+
+// putMap takes a finished map in: stored first, then used.
+func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.studio.Store.PutMap(a.ID, m, stamp, brought); err != nil {
+		return fmt.Errorf("the map could not be saved: %w", err)
+	}
+	a.rows[[2]string{m.Set, m.Kind}] = store.Baked{AssetID: a.ID, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought, Rays: m.Rays, Missed: m.Missed, Seconds: m.Seconds}
+	rows, err := a.studio.Store.Maps(a.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		a.rows[[2]string{r.Set, r.Kind}] = r
+	}
+	if a.maps[m.Set] == nil {
+		a.maps[m.Set] = map[string]*bake.Map{}
+	}
+	a.maps[m.Set][m.Kind] = m
+	a.mapsVersion++
+	a.changed()
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// views of the textures that every page keeps.
+var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight}
+
+// Name is the asset's name.
+func (a *Asset) Name() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.name
+}

@@ -1,0 +1,108 @@
+package studio
+
+import (
+	"crust/internal/core/bake"
+	"crust/internal/core/strata"
+	"crust/internal/store"
+)
+
+// Event is what pages are told; T names it.
+type Event map[string]any
+
+// tell sends an event to all pages. The caller holds mu.
+func (a *Asset) tell(e Event) {
+	for p := range a.pages {
+		p.post(e)
+	}
+}
+
+// docEvent describes the strata with their readings. The caller holds mu.
+func (a *Asset) docEvent() Event {
+	type layer struct {
+		strata.Layer
+		Reading  string  `json:"reading"`
+		Coverage float64 `json:"coverage"`
+	}
+	layers := make([]layer, len(a.doc.Layers))
+	for i := range a.doc.Layers {
+		l := &a.doc.Layers[i]
+		c, ok := a.coverage[l.ID]
+		if !ok {
+			c = -1
+		}
+		layers[i] = layer{*l, l.Reading(), c}
+	}
+	return Event{"t": "doc", "layers": layers, "undo": a.undo, "redo": a.redo}
+}
+
+// Cell is one square of the bake board.
+type Cell struct {
+	Set     string  `json:"set"`
+	Kind    string  `json:"kind"`
+	State   string  `json:"state"` // missing, stale, running, ready or brought
+	Size    int     `json:"size,omitempty"`
+	Rays    int64   `json:"rays,omitempty"`
+	Missed  int64   `json:"missed,omitempty"`
+	Seconds float64 `json:"seconds,omitempty"`
+	Made    int64   `json:"made,omitempty"`
+	Share   float64 `json:"share,omitempty"`
+}
+
+// cells describes the bake board. The caller holds mu.
+func (a *Asset) cells() (out []Cell) {
+	for i := range a.sets {
+		for _, k := range bake.Kinds {
+			c := Cell{Set: a.sets[i].Name, Kind: k.Name, State: "missing"}
+			if r, ok := a.rows[[2]string{c.Set, c.Kind}]; ok {
+				c.State, c.Size, c.Rays, c.Missed, c.Seconds, c.Made = "ready", r.Size, r.Rays, r.Missed, r.Seconds, r.Made.UnixMilli()
+				if r.Brought {
+					c.State = "brought"
+				} else if r.Stamp != a.stamp(k.Name) {
+					c.State = "stale"
+				}
+			}
+			if a.job != nil && a.job.running(c.Set, c.Kind) {
+				c.State, c.Share = "running", a.job.Share
+			}
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// setEvent is a set as the page shows it.
+type setEvent struct {
+	Name      string  `json:"name"`
+	Tile      int     `json:"tile"`
+	Triangles int     `json:"triangles"`
+	Density   float64 `json:"density"` // px/m at 1 px
+}
+
+// stateEvent describes everything but the strata. The caller holds mu.
+func (a *Asset) stateEvent() Event {
+	sets := make([]setEvent, len(a.sets))
+	for i := range a.sets {
+		s := &a.sets[i]
+		sets[i] = setEvent{s.Name, s.Tile, len(s.Tris), s.Density(1)}
+	}
+	b := a.model.Bounds()
+	size := b.Size()
+	diag := float64(b.Diagonal())
+	high := Event(nil)
+	if a.highName != "" {
+		high = Event{"name": a.highName}
+		if a.high != nil {
+			high["triangles"] = len(a.high.Tris)
+		}
+	}
+	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
+		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": high, "hasUV": a.model.HasUV,
+		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach}, "notes": a.model.Notes}
+	if a.job != nil {
+		e["job"] = a.job.event()
+	}
+	return e
+}
+
+// Deliveries lists the asset's deliveries.
+func (a *Asset) Deliveries() ([]store.Delivery, error) { return a.studio.Store.Deliveries(a.ID) }

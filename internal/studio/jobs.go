@@ -1,0 +1,300 @@
+package studio
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/deliver"
+	"crust/internal/core/imgfile"
+	"crust/internal/core/mesh"
+	"crust/internal/core/uv"
+	"crust/internal/store"
+)
+
+// Job is long work on an asset; one runs at a time.
+type Job struct {
+	Kind   string
+	Label  string
+	Share  float64
+	began  time.Time
+	cancel context.CancelFunc
+	set    string
+	kinds  []string
+}
+
+func (j *Job) running(set, kind string) bool {
+	if j.set != set {
+		return false
+	}
+	for _, k := range j.kinds {
+		if k == kind {
+			return true
+		}
+	}
+	return false
+}
+
+func (j *Job) event() Event {
+	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.set, "kinds": j.kinds}
+	if s := time.Since(j.began).Seconds(); j.Share > 0.02 {
+		e["left"] = s/j.Share - s
+	}
+	return e
+}
+
+// start runs work as the asset's job and tells the pages how it goes. It returns at once.
+func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job, share func(float64)) error) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return errBusy
+	}
+	ctx, cancel := context.WithCancel(a.ctx)
+	j := &Job{Kind: kind, Label: label, began: time.Now(), cancel: cancel}
+	a.job = j
+	a.tell(a.stateEvent())
+	var last atomic.Int64
+	share := func(v float64) {
+		now := time.Now().UnixMilli()
+		if was := last.Load(); now-was < 100 || !last.CompareAndSwap(was, now) {
+			return
+		}
+		a.mu.Lock()
+		j.Share = max(j.Share, v)
+		a.tell(j.event())
+		a.mu.Unlock()
+	}
+	a.studio.wait.Go(func() {
+		err := work(ctx, j, share)
+		stopped := errors.Is(err, context.Canceled)
+		cancel()
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.job = nil
+		e := Event{"t": "done", "kind": kind, "label": label, "stopped": stopped}
+		if err != nil && !stopped {
+			e["error"] = err.Error()
+		}
+		a.tell(a.stateEvent())
+		a.tell(e)
+	})
+	return nil
+}
+
+// StopJob stops the running job; what it has finished is kept.
+func (a *Asset) StopJob() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		a.job.cancel()
+	}
+}
+
+// Bake bakes the given cells, set by set. Only their Set and Kind are read.
+func (a *Asset) Bake(cells []Cell) error {
+	if len(cells) == 0 {
+		return errors.New("nothing is chosen to bake")
+	}
+	a.mu.Lock()
+	settings, err := a.settings.bake()
+	model, sets, hasUV := a.model, a.sets, a.model.HasUV
+	a.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	if !hasUV {
+		return errors.New("the model has faces without UVs, so there is nowhere to bake to; unwrap them and bring the model in again")
+	}
+	bySet := map[string][]string{}
+	for _, c := range cells {
+		if _, err := bake.KindOf(c.Kind); err != nil {
+			return err
+		}
+		bySet[c.Set] = append(bySet[c.Set], c.Kind)
+	}
+	var chosen []*uv.Set
+	all, weight := 0.0, map[string]float64{}
+	for i := range sets {
+		if bySet[sets[i].Name] != nil {
+			chosen = append(chosen, &sets[i])
+			weight[sets[i].Name] = sets[i].UVArea + 0.05
+			all += weight[sets[i].Name]
+		}
+	}
+	if len(chosen) == 0 {
+		return errors.New("there is no such set any more")
+	}
+	return a.start("bake", "Bake", func(ctx context.Context, j *Job, share func(float64)) error {
+		high, err := a.readHigh()
+		if err != nil {
+			return err
+		}
+		src, err := bake.Prepare(model, high, settings)
+		if err != nil {
+			return err
+		}
+		done := 0.0
+		for _, s := range chosen {
+			kinds := bySet[s.Name]
+			a.mu.Lock()
+			j.set, j.kinds, j.Label = s.Name, kinds, fmt.Sprintf("%d maps · %s", len(kinds), s.Name)
+			stamps := map[string]string{}
+			for _, k := range kinds {
+				stamps[k] = a.stamp(k)
+			}
+			a.tell(a.stateEvent())
+			a.mu.Unlock()
+			maps, err := src.Bake(ctx, s, kinds, func(v float64) { share((done + v*weight[s.Name]) / all) })
+			if err != nil {
+				return err
+			}
+			for _, m := range maps {
+				if err := a.putMap(m, stamps[m.Kind], false); err != nil {
+					return err
+				}
+			}
+			done += weight[s.Name]
+		}
+		return nil
+	})
+}
+
+// Missing lists the cells that are missing or stale.
+func (a *Asset) Missing() (out []Cell) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, c := range a.cells() {
+		if c.State == "missing" || c.State == "stale" {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// WaitJob returns when no job is running.
+func (a *Asset) WaitJob() {
+	for {
+		a.mu.Lock()
+		idle := a.job == nil
+		a.mu.Unlock()
+		if idle {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// readHigh returns the high-poly, nil when there is none.
+func (a *Asset) readHigh() (*mesh.Model, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.high != nil || a.highName == "" {
+		return a.high, nil
+	}
+	files, err := a.studio.Store.Files(a.ID, "high")
+	if err != nil || len(files) != 1 {
+		return nil, fmt.Errorf("the high-poly cannot be read: %v", err)
+	}
+	beside, err := a.studio.Store.Files(a.ID, "high-beside")
+	if err != nil {
+		return nil, err
+	}
+	a.high, err = readModel(files[0], beside)
+	return a.high, err
+}
+
+// BringMap takes a PNG in as a baked map of a set. A broken or unfit one changes nothing.
+func (a *Asset) BringMap(set, kind string, f store.File) error {
+	k, err := bake.KindOf(kind)
+	if err != nil {
+		return err
+	}
+	img, err := imgfile.ReadPNG(f.Name, f.Data)
+	if err != nil {
+		return err
+	}
+	m, err := mapFrom(img, k, f.Name)
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	known := false
+	for i := range a.sets {
+		known = known || a.sets[i].Name == set
+	}
+	busy := a.job != nil
+	a.mu.Unlock()
+	if !known {
+		return fmt.Errorf("there is no set “%s”", set)
+	}
+	if busy {
+		return errBusy
+	}
+	m.Set = set
+	return a.putMap(m, "", true)
+}
+
+func mapFrom(img image.Image, k bake.Kind, name string) (*bake.Map, error) {
+	size := img.Bounds().Dx()
+	if size != img.Bounds().Dy() || size < bake.MinSize || size > bake.MaxSize {
+		return nil, fmt.Errorf("%s: the picture is %d × %d; a map is square, %d to %d px", name, size, img.Bounds().Dy(), bake.MinSize, bake.MaxSize)
+	}
+	m := &bake.Map{Kind: k.Name, Size: size, Channels: k.Channels, Pix: make([]uint16, size*size*k.Channels)}
+	at := img.Bounds().Min
+	for y := range size {
+		for x := range size {
+			r, g, b, _ := img.At(at.X+x, at.Y+y).RGBA()
+			i := (y*size + x) * k.Channels
+			m.Pix[i] = uint16(r)
+			if k.Channels == 3 {
+				m.Pix[i+1], m.Pix[i+2] = uint16(g), uint16(b)
+			}
+		}
+	}
+	return m, nil
+}
+
+// Deliver runs a preset as a job. folder may be empty for a zip alone.
+func (a *Asset) Deliver(preset string, size int, folder string) error {
+	p, err := deliver.PresetOf(preset)
+	if err != nil {
+		return err
+	}
+	if folder != "" && !filepath.IsAbs(folder) {
+		return fmt.Errorf("“%s” is not a full path to a folder; begin it at the root of the disk", folder)
+	}
+	a.mu.Lock()
+	j := deliver.Job{Asset: a.name, Model: a.model, Sets: a.sets, Document: a.doc.Clone(), Preset: p, Size: size}
+	j.Maps, err = a.allMaps()
+	a.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	return a.start("deliver", "Deliver "+p.Title, func(ctx context.Context, _ *Job, share func(float64)) error {
+		j.Progress = func(v float64) { share(v * 0.95) }
+		d, err := deliver.Run(ctx, j)
+		if err != nil {
+			return err
+		}
+		if folder != "" {
+			if err := d.WriteFolder(folder); err != nil {
+				return err
+			}
+		}
+		row := &store.Delivery{AssetID: a.ID, Preset: p.Name, Title: p.Title, Size: size, Note: string(d.JSON()), Folder: folder}
+		return a.studio.Store.AddDelivery(row, func(file string) error {
+			var b bytes.Buffer
+			if err := d.Zip(&b); err != nil {
+				return err
+			}
+			return deliver.WriteWhole(file, b.Bytes())
+		})
+	})
+}

@@ -1,0 +1,230 @@
+package studio
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"sync"
+
+	"crust/internal/core/surface"
+)
+
+// Look is what a page shows beside the lit model.
+type Look struct {
+	Show   string `json:"show"` // "where", "height" or anything else
+	Layer  string `json:"layer"`
+	Clause string `json:"clause"`
+	Set    string `json:"set"` // of the flat map
+}
+
+// Page is one watching page. The studio posts to it; its owner sends what Next returns.
+type Page struct {
+	asset  *Asset
+	mu     sync.Mutex
+	look   Look
+	events []Event
+	frames map[frameKey]*Frame
+	order  []frameKey
+	sent   map[frameKey]*Frame
+	wake   chan struct{}
+	tokens chan struct{} // room for messages that the page has not acknowledged yet
+}
+
+type frameKey struct {
+	set, view string
+	full      bool
+}
+
+// inFlight is how many pictures may be on their way to a page.
+const inFlight = 8
+
+// Watch adds a page; its first events are the asset's state and strata.
+func (a *Asset) Watch() *Page {
+	p := &Page{asset: a, frames: map[frameKey]*Frame{}, sent: map[frameKey]*Frame{}, wake: make(chan struct{}, 1), tokens: make(chan struct{}, inFlight)}
+	for range inFlight {
+		p.tokens <- struct{}{}
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.pages[p] = true
+	p.post(a.stateEvent())
+	p.post(a.docEvent())
+	a.changed()
+	return p
+}
+
+// Leave removes the page.
+func (p *Page) Leave() {
+	p.asset.mu.Lock()
+	defer p.asset.mu.Unlock()
+	delete(p.asset.pages, p)
+}
+
+// SetLook changes what the page shows.
+func (p *Page) SetLook(l Look) {
+	p.mu.Lock()
+	same := p.look == l
+	p.look = l
+	p.mu.Unlock()
+	if !same {
+		p.asset.mu.Lock()
+		p.asset.changed()
+		p.asset.mu.Unlock()
+	}
+}
+
+// Look returns what the page shows.
+func (p *Page) Look() Look {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.look
+}
+
+// Ack gives back the room of one picture.
+func (p *Page) Ack() {
+	select {
+	case p.tokens <- struct{}{}:
+	default:
+	}
+}
+
+func (p *Page) post(e Event) {
+	p.mu.Lock()
+	p.events = append(p.events, e)
+	p.mu.Unlock()
+	p.rouse()
+}
+
+// frame queues a picture; an older one of the same view that is still waiting is passed over.
+func (p *Page) frame(f *Frame) {
+	k := frameKey{f.Set, f.View, f.Full}
+	p.mu.Lock()
+	if p.frames[k] == nil {
+		p.order = append(p.order, k)
+	}
+	p.frames[k] = f
+	p.mu.Unlock()
+	p.rouse()
+}
+
+func (p *Page) rouse() {
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run sends events as text and pictures as binary until the context ends or sending fails.
+func (p *Page) Run(ctx context.Context, text, binary func([]byte) error) error {
+	for {
+		p.mu.Lock()
+		events := p.events
+		p.events = nil
+		var f *Frame
+		if len(p.order) > 0 {
+			k := p.order[0]
+			p.order = p.order[1:]
+			f = p.frames[k]
+			delete(p.frames, k)
+		}
+		p.mu.Unlock()
+		for _, e := range events {
+			b, err := json.Marshal(e)
+			if err != nil {
+				return err
+			}
+			if err := text(b); err != nil {
+				return err
+			}
+		}
+		if f != nil {
+			if err := p.send(ctx, f, text, binary); err != nil {
+				return err
+			}
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-p.asset.ctx.Done():
+			return p.asset.ctx.Err()
+		case <-p.wake:
+		}
+	}
+}
+
+// send sends the tiles of a frame that differ from what the page has, then says that it is whole.
+func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) error) error {
+	k := frameKey{f.Set, f.View, f.Full}
+	old := p.sent[k]
+	if old != nil && old.Surf != f.Surf {
+		old = nil
+	}
+	changed := false
+	n := f.Surf.Size
+	for y := 0; y < n; y += surface.TileSize {
+		h := min(surface.TileSize, n-y)
+		for x := 0; x < n; {
+			// Changed tiles side by side go as one rectangle.
+			w := 0
+			for x+w < n && differs(old, f, x+w, y, min(surface.TileSize, n-x-w), h) {
+				w += min(surface.TileSize, n-x-w)
+			}
+			if w == 0 {
+				x += surface.TileSize
+				continue
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-p.tokens:
+			}
+			if err := binary(rectangle(f, x, y, w, h)); err != nil {
+				return err
+			}
+			changed = true
+			x += w
+		}
+	}
+	p.sent[k] = f
+	if !changed && !f.Full {
+		return nil
+	}
+	b, err := json.Marshal(Event{"t": "whole", "set": f.Set, "view": f.View, "full": f.Full, "size": n, "version": f.Version})
+	if err != nil {
+		return err
+	}
+	return text(b)
+}
+
+func differs(old, f *Frame, x, y, w, h int) bool {
+	if old == nil {
+		return true
+	}
+	n := f.Surf.Size
+	for row := y; row < y+h; row++ {
+		for _, i := range f.Surf.Nearest[row*n+x : row*n+x+w] {
+			j := 3 * i
+			if f.Pix[j] != old.Pix[j] || f.Pix[j+1] != old.Pix[j+1] || f.Pix[j+2] != old.Pix[j+2] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// rectangle is a binary message: the length of its head in four bytes, little endian, the head as
+// JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
+func rectangle(f *Frame, x, y, w, h int) []byte {
+	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": f.Surf.Size, "x": x, "y": y, "w": w, "h": h})
+	out := make([]byte, 4+len(head), 4+len(head)+4*w*h)
+	binary.LittleEndian.PutUint32(out, uint32(len(head)))
+	copy(out[4:], head)
+	n := f.Surf.Size
+	for row := y; row < y+h; row++ {
+		for _, i := range f.Surf.Nearest[row*n+x : row*n+x+w] {
+			out = append(out, f.Pix[3*i], f.Pix[3*i+1], f.Pix[3*i+2], 255)
+		}
+	}
+	return out
+}

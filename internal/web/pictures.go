@@ -1,0 +1,308 @@
+package web
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/imgfile"
+	"crust/internal/core/uv"
+	"crust/internal/store"
+)
+
+// maxPicture limits a card's picture.
+const maxPicture = 2 << 20
+
+func (s *Server) picture(c *echo.Context) error {
+	id, err := echo.PathParam[uint](c, "id")
+	if err != nil {
+		return store.ErrNone
+	}
+	row, err := s.studio.Store.Asset(id)
+	if err != nil {
+		return err
+	}
+	if len(row.Picture) == 0 {
+		return fmt.Errorf("the asset's picture: %w", store.ErrNone)
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	return c.Blob(http.StatusOK, "image/png", row.Picture)
+}
+
+func (s *Server) putPicture(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	data, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxPicture))
+	if err != nil {
+		return err
+	}
+	if _, err := imgfile.Check("the card's picture", data); err != nil {
+		return err
+	}
+	if err := a.SetPicture(data); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// mesh answers with the model for the viewport: the length of a JSON head in four bytes, the head
+// padded to four, then for each set positions, normals, tangents and UVs as floats and indices as
+// 32-bit numbers. UVs are those of the set's own square, with V downwards as WebGL pictures have it.
+func (s *Server) mesh(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	m, sets := a.Model()
+	type head struct {
+		Name     string `json:"name"`
+		Vertices int    `json:"vertices"`
+		Indices  int    `json:"indices"`
+	}
+	var heads []head
+	var body bytes.Buffer
+	tangents := m.Tangents()
+	f32 := func(v ...float32) {
+		var b [4]byte
+		for _, x := range v {
+			binary.LittleEndian.PutUint32(b[:], math.Float32bits(x))
+			body.Write(b[:])
+		}
+	}
+	for i := range sets {
+		at := map[uint32]uint32{}
+		var order, idx []uint32
+		for _, t := range sets[i].Tris {
+			for _, v := range m.Tris[t] {
+				j, ok := at[v]
+				if !ok {
+					j = uint32(len(order))
+					at[v] = j
+					order = append(order, v)
+				}
+				idx = append(idx, j)
+			}
+		}
+		for _, v := range order {
+			p := m.Positions[v]
+			f32(p.X, p.Y, p.Z)
+		}
+		for _, v := range order {
+			n := m.Normals[v]
+			f32(n.X, n.Y, n.Z)
+		}
+		for _, v := range order {
+			t := tangents[v]
+			f32(t.X, t.Y, t.Z, t.W)
+		}
+		for _, v := range order {
+			t := m.UVs[v].Sub(sets[i].Origin)
+			f32(t.X, 1-t.Y)
+		}
+		for _, j := range idx {
+			body.Write(binary.LittleEndian.AppendUint32(nil, j))
+		}
+		heads = append(heads, head{sets[i].Name, len(order), len(idx)})
+	}
+	b := m.Bounds()
+	text, err := json.Marshal(map[string]any{"sets": heads, "min": b.Min.Array(), "max": b.Max.Array()})
+	if err != nil {
+		return err
+	}
+	for len(text)%4 != 0 {
+		text = append(text, ' ')
+	}
+	out := binary.LittleEndian.AppendUint32(nil, uint32(len(text)))
+	return c.Blob(http.StatusOK, "application/octet-stream", append(append(out, text...), body.Bytes()...))
+}
+
+func (s *Server) checks(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	m, sets := a.Model()
+	return c.JSON(http.StatusOK, uv.Checks(m, sets))
+}
+
+// flat draws a set's flat map as SVG, 1000 units a side, growing beyond when UVs do.
+func (s *Server) flat(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	m, sets := a.Model()
+	name := strings.TrimSuffix(c.Param("set"), ".svg")
+	for i := range sets {
+		set := &sets[i]
+		if set.Name != name {
+			continue
+		}
+		var b bytes.Buffer
+		b.WriteString(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="-20 -20 1040 1040"><g class="grid">`)
+		for k := 0; k <= 10; k++ {
+			fmt.Fprintf(&b, `<path d="M%d 0V1000M0 %dH1000"/>`, k*100, k*100)
+		}
+		b.WriteString(`</g><path class="faces" d="`)
+		at := func(u, v float32) {
+			b.WriteString(strconv.FormatFloat(float64(u)*1000, 'f', 1, 32))
+			b.WriteByte(' ')
+			b.WriteString(strconv.FormatFloat(float64(1-v)*1000, 'f', 1, 32))
+		}
+		for _, t := range set.Tris {
+			for k, v := range m.Tris[t] {
+				b.WriteByte("MLL"[k])
+				p := m.UVs[v].Sub(set.Origin)
+				at(p.X, p.Y)
+			}
+			b.WriteByte('Z')
+		}
+		b.WriteString(`"/><path class="rims" d="`)
+		for _, e := range uv.Outline(m, set) {
+			b.WriteByte('M')
+			at(e[0].X, e[0].Y)
+			b.WriteByte('L')
+			at(e[1].X, e[1].Y)
+		}
+		tile := set.Tile
+		if tile == 0 {
+			tile = 1001
+		}
+		fmt.Fprintf(&b, `"/><rect class="tile" width="1000" height="1000"/><text class="tile-number" x="10" y="990">%d</text></svg>`, tile)
+		return c.Blob(http.StatusOK, "image/svg+xml", b.Bytes())
+	}
+	return fmt.Errorf("set “%s”: %w", name, store.ErrNone)
+}
+
+// mapPicture answers with a baked map: 16 bits and whole, or with px at 8 bits and that size.
+func (s *Server) mapPicture(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	set, kind := c.Param("set"), c.Param("kind")
+	m, err := a.Map(set, kind)
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	im := &imgfile.Image{Width: m.Size, Height: m.Size, Channels: m.Channels, Bits: 16, Pix16: m.Pix}
+	if px, err := strconv.Atoi(c.QueryParam("px")); err == nil {
+		if px < 16 || px > 4096 {
+			return errors.New("a preview has 16 to 4096 px")
+		}
+		im = shrink(m, min(px, m.Size))
+	} else {
+		c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename*=UTF-8''%s_%s.png", urlName(set), kind))
+	}
+	data, err := imgfile.Bytes(im)
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "image/png", data)
+}
+
+func urlName(s string) string {
+	var b strings.Builder
+	for _, c := range []byte(s) {
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+// shrink averages a map down to n × n at 8 bits.
+func shrink(m *bake.Map, n int) *imgfile.Image {
+	im := &imgfile.Image{Width: n, Height: n, Channels: m.Channels, Bits: 8, Pix8: make([]uint8, n*n*m.Channels)}
+	for y := range n {
+		y0, y1 := y*m.Size/n, max(y*m.Size/n+1, (y+1)*m.Size/n)
+		for x := range n {
+			x0, x1 := x*m.Size/n, max(x*m.Size/n+1, (x+1)*m.Size/n)
+			for k := range m.Channels {
+				sum := 0
+				for j := y0; j < y1; j++ {
+					for i := x0; i < x1; i++ {
+						sum += int(m.Pix[(j*m.Size+i)*m.Channels+k])
+					}
+				}
+				im.Pix8[(y*n+x)*m.Channels+k] = uint8((sum/((y1-y0)*(x1-x0)) + 128) / 257)
+			}
+		}
+	}
+	return im
+}
+
+func (s *Server) bringMap(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	u, err := upload(c)
+	if err != nil {
+		return err
+	}
+	if err := a.BringMap(c.Param("set"), c.Param("kind"), u[0]); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) deliveries(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	rows, err := a.Deliveries()
+	if err != nil {
+		return err
+	}
+	type row struct {
+		ID     uint            `json:"id"`
+		Made   string          `json:"made"`
+		Preset string          `json:"preset"`
+		Title  string          `json:"title"`
+		Size   int             `json:"size"`
+		Folder string          `json:"folder"`
+		Note   json.RawMessage `json:"note"`
+	}
+	out := []row{}
+	for _, d := range rows {
+		out = append(out, row{d.ID, d.Made.Format("2 Jan, 15:04"), d.Preset, d.Title, d.Size, d.Folder, json.RawMessage(d.Note)})
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) deliveryZip(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	rows, err := a.Deliveries()
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		if fmt.Sprint(rows[i].ID) == c.Param("n") {
+			name := fmt.Sprintf("%s_%s_%d.zip", urlName(a.Name()), rows[i].Preset, rows[i].Size)
+			c.Response().Header().Set("Content-Disposition", "attachment; filename*=UTF-8''"+name)
+			http.ServeFile(c.Response(), c.Request(), s.studio.Store.ZipOf(&rows[i]))
+			return nil
+		}
+	}
+	return fmt.Errorf("delivery %s: %w", c.Param("n"), store.ErrNone)
+}

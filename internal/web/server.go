@@ -1,0 +1,399 @@
+// Package web serves Crust's pages, its pictures and the socket that keeps a page alive.
+package web
+
+import (
+	"context"
+	"crypto/sha256"
+	"embed"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/deliver"
+	"crust/internal/core/field"
+	"crust/internal/core/finish"
+	"crust/internal/core/light"
+	"crust/internal/core/mesh"
+	"crust/internal/core/pixel"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+	"crust/internal/store"
+	"crust/internal/studio"
+)
+
+//go:embed templates static
+var files embed.FS
+
+// importMap lets three's own modules find it by name. The page may run no other inline script: the
+// policy names this one's hash.
+const importMap = `{"imports":{"three":"/static/vendor/three/three.module.js"}}`
+
+var importMapHash = func() string {
+	sum := sha256.Sum256([]byte(importMap))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}()
+
+// Server answers for one studio.
+type Server struct {
+	studio *studio.Studio
+	echo   *echo.Echo
+	hosts  map[string]bool
+	// Demo makes the demo asset; nil when there is none to offer.
+	Demo  func() (uint, error)
+	quay  func() []byte
+	pages *template.Template
+}
+
+// New makes the handler of a server that is reached at addr, “host:port”. Requests that name another
+// host, or come from another origin's page, are refused.
+func New(st *studio.Studio, addr string) (*Server, error) {
+	s := &Server{studio: st, echo: echo.New(), hosts: map[string]bool{}}
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, fmt.Errorf("address %s: %w", addr, err)
+	}
+	for _, h := range []string{host, "127.0.0.1", "localhost", "::1"} {
+		s.hosts[net.JoinHostPort(h, port)] = true
+	}
+	s.quay = sync.OnceValue(func() []byte { return light.Quay(512).Halves() })
+	if s.pages, err = template.New("").Funcs(template.FuncMap{"icon": icon, "ago": ago, "bytes": bytesText}).ParseFS(files, "templates/*.html"); err != nil {
+		return nil, err
+	}
+	s.echo.Renderer = &echo.TemplateRenderer{Template: s.pages}
+	s.echo.HTTPErrorHandler = answerError
+	s.echo.Use(s.guard)
+	s.routes()
+	return s, nil
+}
+
+// ServeHTTP answers one request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+
+// Serve answers on the listener until the context ends.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := srv.Shutdown(end); err != nil {
+		srv.Close()
+	}
+	return nil
+}
+
+func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if !s.hosts[r.Host] {
+			return echo.NewHTTPError(http.StatusForbidden, "this server does not answer for "+r.Host)
+		}
+		if o := r.Header.Get("Origin"); o != "" {
+			if u, err := url.Parse(o); err != nil || !s.hosts[u.Host] {
+				return echo.NewHTTPError(http.StatusForbidden, "this server does not answer pages of "+o)
+			}
+		}
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self' "+importMapHash+"; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'")
+		return next(c)
+	}
+}
+
+func (s *Server) routes() {
+	e := s.echo
+	e.GET("/", s.home)
+	e.GET("/assets/:id", func(c *echo.Context) error {
+		return c.Redirect(http.StatusFound, "/assets/"+c.Param("id")+"/intake")
+	})
+	e.GET("/assets/:id/:stage", s.asset)
+	static, _ := fs.Sub(files, "static")
+	e.GET("/static/*", func(c *echo.Context) error {
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		return c.FileFS(path.Clean(c.Param("*")), static)
+	})
+	e.GET("/api/environment", func(c *echo.Context) error { return c.Blob(200, "application/octet-stream", s.quay()) })
+	e.POST("/api/assets", s.create)
+	e.POST("/api/demo", s.demo)
+	e.DELETE("/api/assets/:id", s.remove)
+	e.GET("/api/assets/:id/picture", s.picture)
+	e.PUT("/api/assets/:id/picture", s.putPicture)
+	e.GET("/api/assets/:id/socket", s.socket)
+	e.GET("/api/assets/:id/mesh", s.mesh)
+	e.GET("/api/assets/:id/checks", s.checks)
+	e.GET("/api/assets/:id/flat/:set", s.flat)
+	e.GET("/api/assets/:id/maps/:set/:kind", s.mapPicture)
+	e.POST("/api/assets/:id/maps/:set/:kind", s.bringMap)
+	e.POST("/api/assets/:id/high", s.high)
+	e.POST("/api/assets/:id/do/:what", s.do)
+	e.GET("/api/assets/:id/deliveries", s.deliveries)
+	e.GET("/api/assets/:id/deliveries/:n/zip", s.deliveryZip)
+}
+
+// answerError turns errors into one sentence, as JSON for the page's own calls.
+func answerError(c *echo.Context, err error) {
+	code, text := http.StatusUnprocessableEntity, err.Error()
+	var h *echo.HTTPError
+	var big *http.MaxBytesError
+	switch {
+	case errors.As(err, &big):
+		code, text = http.StatusRequestEntityTooLarge, fmt.Sprintf("the files are larger than %d MB together; bring them in one by one", big.Limit>>20)
+	case errors.As(err, &h):
+		code, text = h.Code, h.Message
+	case errors.Is(err, echo.ErrNotFound):
+		code, text = http.StatusNotFound, "there is nothing at this address"
+	case errors.Is(err, store.ErrNone), errors.Is(err, fs.ErrNotExist):
+		code = http.StatusNotFound
+	}
+	if code >= 500 {
+		slog.Error("request failed", "path", c.Request().URL.Path, "error", err)
+	}
+	if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+		err = c.JSON(code, map[string]string{"error": text})
+	} else {
+		err = c.String(code, text)
+	}
+	if err != nil {
+		slog.Debug("answer not sent", "error", err)
+	}
+}
+
+func icon(name string) (template.HTML, error) {
+	b, err := files.ReadFile("static/vendor/tabler/" + name + ".svg")
+	if err != nil {
+		return "", err
+	}
+	return template.HTML(strings.Replace(string(b), "<svg", `<svg aria-hidden="true"`, 1)), nil
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 24*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return t.Format("2 Jan 2006")
+}
+
+func bytesText(n int64) string {
+	if n < 1<<20 {
+		return fmt.Sprintf("%d kB", (n+1023)>>10)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
+}
+
+type card struct {
+	store.Asset
+	Used int64
+}
+
+func (s *Server) home(c *echo.Context) error {
+	assets, err := s.studio.Store.Assets()
+	if err != nil {
+		return err
+	}
+	cards := make([]card, len(assets))
+	for i, a := range assets {
+		cards[i] = card{a, s.studio.Store.Used(a.ID)}
+	}
+	return c.Render(http.StatusOK, "home.html", map[string]any{"Assets": cards, "Demo": s.Demo != nil})
+}
+
+// Stages in the order of the work.
+var stages = []string{"intake", "bake", "paint", "deliver"}
+
+// pageIcons are the icons that the page's scripts place.
+var pageIcons = []string{"x", "eye", "eye-off", "trash", "copy", "plus", "download", "cube", "chevrons-down", "umbrella", "grain", "compass", "ruler-measure", "puzzle"}
+
+// tables is what the page's controls are made from, straight from the core's tables.
+func tables() map[string]any {
+	type blend struct {
+		Name  string `json:"name"`
+		Label string `json:"label"`
+	}
+	type kind struct {
+		Name  string `json:"name"`
+		Label string `json:"label"`
+		Help  string `json:"help"`
+	}
+	var blends []blend
+	for _, b := range pixel.Blends {
+		blends = append(blends, blend{b.Name, b.Label})
+	}
+	var kinds []kind
+	for _, k := range bake.Kinds {
+		kinds = append(kinds, kind{k.Name, k.Label, k.Help})
+	}
+	return map[string]any{"blends": blends, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits}
+}
+
+func (s *Server) asset(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	stage := c.Param("stage")
+	for _, k := range stages {
+		if k == stage {
+			return c.Render(http.StatusOK, "asset.html", map[string]any{"ID": a.ID, "Stage": stage, "Stages": stages, "Tables": tables(), "Icons": pageIcons, "ImportMap": template.HTML(`<script type="importmap">` + importMap + `</script>`)})
+		}
+	}
+	return echo.ErrNotFound
+}
+
+func (s *Server) open(c *echo.Context) (*studio.Asset, error) {
+	id, err := echo.PathParam[uint](c, "id")
+	if err != nil {
+		return nil, fmt.Errorf("asset %s: %w", c.Param("id"), store.ErrNone)
+	}
+	return s.studio.Open(id)
+}
+
+// upload reads the files of a form, limited in all.
+func upload(c *echo.Context) (studio.Upload, error) {
+	r := c.Request()
+	r.Body = http.MaxBytesReader(c.Response(), r.Body, mesh.MaxBytes)
+	mr, err := r.MultipartReader()
+	if err != nil {
+		return nil, errors.New("no files came with this request; choose a file")
+	}
+	var out studio.Upload
+	for {
+		p, err := mr.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		if p.FileName() == "" {
+			continue
+		}
+		data, err := io.ReadAll(p)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, store.File{Name: path.Base(strings.ReplaceAll(p.FileName(), "\\", "/")), Data: data})
+		if len(out) > 500 {
+			return nil, errors.New("more than 500 files at once; bring in fewer")
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("no file was chosen")
+	}
+	return out, nil
+}
+
+func (s *Server) create(c *echo.Context) error {
+	u, err := upload(c)
+	if err != nil {
+		return err
+	}
+	id, err := s.studio.Create("", u, nil)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]uint{"id": id})
+}
+
+func (s *Server) demo(c *echo.Context) error {
+	if s.Demo == nil {
+		return echo.ErrNotFound
+	}
+	id, err := s.Demo()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]uint{"id": id})
+}
+
+func (s *Server) remove(c *echo.Context) error {
+	id, err := echo.PathParam[uint](c, "id")
+	if err != nil {
+		return store.ErrNone
+	}
+	if err := s.studio.Delete(id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) high(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	u, err := upload(c)
+	if err != nil {
+		return err
+	}
+	if err := a.SetHigh(u); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// request is the body of the small calls under /do/.
+type request struct {
+	Value    string          `json:"value"`
+	Number   int             `json:"number"`
+	Cells    []studio.Cell   `json:"cells"`
+	Settings studio.Settings `json:"settings"`
+	Folder   string          `json:"folder"`
+}
+
+// calls are the small calls on an asset.
+var calls = map[string]func(a *studio.Asset, r request) error{
+	"rename":   func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
+	"split":    func(a *studio.Asset, r request) error { return a.Split(r.Value) },
+	"size":     func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
+	"settings": func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
+	"bake":     func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
+	"stop":     func(a *studio.Asset, r request) error { a.StopJob(); return nil },
+	"deliver":  func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
+}
+
+func (s *Server) do(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	call := calls[c.Param("what")]
+	if call == nil {
+		return echo.ErrNotFound
+	}
+	c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, 1<<20)
+	var r request
+	if err := c.Bind(&r); err != nil {
+		return errors.New("the call could not be understood")
+	}
+	if err := call(a, r); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

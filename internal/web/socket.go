@@ -1,0 +1,103 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/labstack/echo/v5"
+
+	"crust/internal/core/strata"
+	"crust/internal/studio"
+)
+
+// message is what a page sends over its socket; T names it.
+type message struct {
+	T    string      `json:"t"`
+	N    int         `json:"n"` // number of the call, given back in the answer
+	Live bool        `json:"live"`
+	Edit strata.Edit `json:"edit"`
+	Look studio.Look `json:"look"`
+}
+
+// maxMessage limits what a page may send at once.
+const maxMessage = 1 << 20
+
+func (s *Server) socket(c *echo.Context) error {
+	a, err := s.open(c)
+	if err != nil {
+		return err
+	}
+	ws, err := websocket.Accept(c.Response(), c.Request(), nil)
+	if err != nil {
+		return nil // Accept has answered
+	}
+	defer ws.CloseNow()
+	ws.SetReadLimit(maxMessage)
+	ctx, cancel := context.WithCancel(c.Request().Context())
+	defer cancel()
+	p := a.Watch()
+	defer p.Leave()
+	go func() {
+		defer cancel()
+		text := func(b []byte) error { return send(ctx, ws, websocket.MessageText, b) }
+		binary := func(b []byte) error { return send(ctx, ws, websocket.MessageBinary, b) }
+		_ = p.Run(ctx, text, binary) // it ends when the page is gone
+	}()
+	for {
+		_, data, err := ws.Read(ctx)
+		if err != nil {
+			return nil
+		}
+		var m message
+		if json.Unmarshal(data, &m) != nil {
+			continue
+		}
+		if r := s.handle(a, p, m); r != nil {
+			b, err := json.Marshal(r)
+			if err != nil {
+				return nil
+			}
+			if send(ctx, ws, websocket.MessageText, b) != nil {
+				return nil
+			}
+		}
+	}
+}
+
+func send(ctx context.Context, ws *websocket.Conn, kind websocket.MessageType, b []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return ws.Write(ctx, kind, b)
+}
+
+// handle does what a message asks and returns the answer, nil when there is none.
+func (s *Server) handle(a *studio.Asset, p *studio.Page, m message) studio.Event {
+	answer := func(layer string, err error) studio.Event {
+		e := studio.Event{"t": "answer", "n": m.N, "layer": layer}
+		if err != nil {
+			e["error"] = err.Error()
+		}
+		return e
+	}
+	switch m.T {
+	case "ack":
+		p.Ack()
+	case "look":
+		p.SetLook(m.Look)
+	case "edit":
+		layer, err := a.Edit(m.Edit, m.Live)
+		if m.Live && err == nil {
+			return nil
+		}
+		return answer(layer, err)
+	case "drop":
+		a.Drop()
+	case "undo":
+		return answer("", a.Go(-1))
+	case "redo":
+		return answer("", a.Go(1))
+	}
+	return nil
+}

@@ -1,0 +1,330 @@
+// The page of one asset: its stages, its socket, and what they share.
+import { $, choose, clock, complain, el, grouped, setColour, toast } from './dom.js';
+import { call, Socket } from './api.js';
+import { Viewport } from './viewport.js';
+import { Intake } from './intake.js';
+import { BakeBoard } from './bakeboard.js';
+import { Strata } from './strata.js';
+import { Bench } from './bench.js';
+import { Deliver } from './deliver.js';
+
+const STAGES = ['intake', 'bake', 'paint', 'deliver'];
+const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where'];
+
+/** The page's root object: everything that the stages share hangs on it. */
+class App {
+  constructor() {
+    this.id = document.body.dataset.id;
+    this.api = `/api/assets/${this.id}`;
+    this.tables = JSON.parse($('#tables').textContent);
+    this.state = null;
+    this.doc = { layers: [] };
+    this.chosen = null; // ID of the chosen layer
+    this.showing = 'lit';
+    this.layout = 'model';
+    this.hover = null; // what a pointed-at card shows: {clause}
+    this.viewport = new Viewport($('#model'), $('#flat'));
+    this.intake = new Intake(this);
+    this.board = new BakeBoard(this);
+    this.strata = new Strata(this);
+    this.bench = new Bench(this);
+    this.deliver = new Deliver(this);
+    this.header();
+    this.strip();
+    this.keys();
+    this.stage(document.body.dataset.stage, false);
+    const ws = location.protocol === 'https:' ? 'wss' : 'ws';
+    this.ready = this.viewport.loadEnvironment().catch(() => toast('The light could not be loaded; reload the page.'));
+    this.socket = new Socket(`${ws}://${location.host}${this.api}/socket`, {
+      open: () => this.look(true),
+      event: e => this.event(e),
+      rect: (h, px) => this.viewport.rect(h, px),
+    });
+  }
+
+  event(e) {
+    switch (e.t) {
+      case 'state': return this.take(e);
+      case 'doc': return this.takeDoc(e);
+      case 'whole':
+        this.viewport.whole(e);
+        if (e.full) this.settled(e);
+        return;
+      case 'coverage':
+        for (const l of this.doc.layers) if (e.of[l.id] !== undefined) l.coverage = e.of[l.id];
+        this.coverageVersion = e.version;
+        this.strata.shares();
+        this.bench.share();
+        this.waitPicture();
+        return;
+      case 'cards': return this.bench.pictures(e);
+      case 'job': return this.job(e);
+      case 'done': return this.done(e);
+      case 'error': return toast(e.text);
+    }
+  }
+
+  settled() {
+    $('#view-wait').hidden = true;
+  }
+
+  async take(s) {
+    const first = !this.state, old = this.state;
+    this.state = s;
+    document.title = `${s.name} · Crust`;
+    if (document.activeElement !== $('#asset-name')) $('#asset-name').value = s.name;
+    const split = JSON.stringify([s.split, s.sets.map(k => k.name)]);
+    if (split !== this.split) {
+      this.split = split;
+      this.viewport.loadMesh(await call('GET', `${this.api}/mesh`));
+      if (!first) this.look(true);
+    }
+    this.job(s.job || null);
+    this.stations();
+    this.intake.take(s, old);
+    this.board.take(s);
+    this.deliver.take(s);
+    this.flatSets();
+    this.sizeSelect();
+    if (first) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
+    else { this.words(); this.strata.render(); }
+  }
+
+  takeDoc(e) {
+    this.doc = e;
+    if (!e.layers.some(l => l.id === this.chosen)) this.choose(e.layers.at(-1)?.id || null, true);
+    for (const [id, label] of [['undo', e.undo], ['redo', e.redo]]) {
+      const b = $('#' + id);
+      b.disabled = !label;
+      b.title = (id === 'undo' ? 'Undo' : 'Redo') + (label ? `: ${label}` : '');
+    }
+    this.strata.render();
+    this.bench.render();
+    this.stations();
+    this.deliver.render();
+  }
+
+  /** The chosen layer. */
+  layer() { return this.doc.layers.find(l => l.id === this.chosen); }
+
+  choose(id, quiet) {
+    if (this.chosen === id) return;
+    this.chosen = id;
+    this.hover = null;
+    if (quiet) { this.look(); return; }
+    this.strata.render();
+    this.bench.render();
+    this.look();
+  }
+
+  /** Sends an edit that is kept. */
+  async edit(edit) {
+    try {
+      const a = await this.socket.ask({ t: 'edit', edit });
+      if (edit.do !== 'set' && !edit.do.startsWith('clause') && a.layer) { this.choose(a.layer); }
+      return a;
+    } catch (e) {
+      toast(e.message);
+      this.socket.send({ t: 'drop' });
+      this.strata.render();
+      this.bench.render();
+      return null;
+    }
+  }
+
+  /** Shows an edit without keeping it, while a control is dragged. */
+  live(edit) { this.socket.send({ t: 'edit', edit, live: true }); }
+
+  /** Tells the server what this page shows, when that has changed. */
+  look(always) {
+    const where = this.hover || this.held ? 'where' : this.showing;
+    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet };
+    const key = JSON.stringify(l);
+    if (!always && key === this.looked) return;
+    this.looked = key;
+    this.socket?.send({ t: 'look', look: l });
+    this.present();
+  }
+
+  /** Puts the viewport in the mode of the stage and of what is pointed at. */
+  present() {
+    const v = this.viewport;
+    if (this.stageName === 'intake') return v.show('plain');
+    if (this.stageName === 'bake') return this.board.present();
+    if (this.stageName === 'deliver') return v.show('lit');
+    v.show(this.hover || this.held ? 'where' : this.showing);
+  }
+
+  stage(name, push = true) {
+    if (!STAGES.includes(name)) return;
+    const before = this.stageName;
+    this.stageName = name;
+    document.body.dataset.stage = name;
+    if (push) history.pushState(null, '', `/assets/${this.id}/${name}`);
+    this.applyLayout();
+    this.stations();
+    if (before === 'paint' && name !== 'paint') this.picture();
+    this.look(true);
+    if (name === 'deliver') this.deliver.list();
+    this.words();
+  }
+
+  stations() {
+    const missing = this.state?.cells.filter(c => c.state === 'missing').length || 0;
+    const stale = this.state?.cells.filter(c => c.state === 'stale').length || 0;
+    const words = { intake: '', bake: missing ? `${missing} missing` : stale ? `${stale} stale` : '', paint: this.doc.layers.length ? '' : 'no layer', deliver: '' };
+    const done = { intake: !!this.state, bake: !!this.state && !missing && !stale, paint: this.doc.layers.length > 1, deliver: this.deliver?.count > 0 };
+    for (const a of document.querySelectorAll('.stations a')) {
+      const k = a.dataset.stage;
+      a.classList.toggle('here', k === this.stageName);
+      a.classList.toggle('done', done[k]);
+      if (k === this.stageName) a.setAttribute('aria-current', 'page'); else a.removeAttribute('aria-current');
+      $('em', a).textContent = words[k];
+    }
+  }
+
+  header() {
+    for (const a of document.querySelectorAll('.stations a')) a.onclick = e => { e.preventDefault(); this.stage(a.dataset.stage); };
+    addEventListener('popstate', () => this.stage(location.pathname.split('/').pop(), false));
+    const back = by => this.socket.ask({ t: by }).catch(e => toast(e.message));
+    $('#undo').onclick = () => back('undo');
+    $('#redo').onclick = () => back('redo');
+    $('#stop').onclick = () => this.do('stop');
+    $('#keys').onclick = () => $('#keys-dialog').showModal();
+    const name = $('#asset-name');
+    name.onchange = () => this.do('rename', { value: name.value.trim() });
+    name.onkeydown = e => { if (e.key === 'Enter') name.blur(); e.stopPropagation(); };
+    addEventListener('pagehide', () => this.picture());
+  }
+
+  /** One of the small calls on the asset; refusals go to node, or to the toast. */
+  async do(what, body = {}, node) {
+    if (node) complain(node, '');
+    try {
+      await call('POST', `${this.api}/do/${what}`, body);
+      return true;
+    } catch (e) {
+      if (node) complain(node, e.message); else toast(e.message);
+      return false;
+    }
+  }
+
+  job(j) {
+    $('#job').hidden = !j;
+    this.running = j;
+    if (!j) return;
+    $('.job-label').textContent = j.label;
+    $('#job progress').value = j.share;
+    $('.job-left').textContent = j.left !== undefined ? clock(j.left + 0.9) : '';
+    this.board.progress(j);
+    this.deliver.progress(j);
+  }
+
+  done(e) {
+    this.job(null);
+    if (e.kind === 'deliver') this.deliver.done(e);
+    else if (e.error) toast(e.error);
+  }
+
+  strip() {
+    for (const b of document.querySelectorAll('#view-layout button')) b.onclick = () => this.setLayout(b.dataset.value);
+    for (const b of document.querySelectorAll('#view-show button')) b.onclick = () => this.setShow(b.dataset.value);
+    $('#working-size').onchange = e => { $('#view-wait').hidden = false; $('#view-wait').textContent = 'evaluating anew…'; this.do('size', { number: Number(e.target.value) }); };
+    choose($('#view-layout'), this.layout);
+    choose($('#view-show'), this.showing);
+  }
+
+  setLayout(l) {
+    this.layout = l;
+    choose($('#view-layout'), l);
+    this.applyLayout();
+  }
+
+  setShow(s) {
+    this.showing = s;
+    choose($('#view-show'), s);
+    this.look();
+    this.present();
+  }
+
+  applyLayout() {
+    const l = this.stageName === 'paint' ? this.layout : 'model';
+    $('#pane-model').hidden = l === 'flat';
+    $('#pane-flat').hidden = l === 'model';
+    requestAnimationFrame(() => { this.viewport.resize(); this.viewport.drawFlat(); });
+  }
+
+  flatSets() {
+    const box = $('#flat-sets');
+    box.replaceChildren(...this.state.sets.map((s, i) => {
+      const b = el('button', { 'data-value': s.name }, el('span.pennant', { style: `background:${setColour(i)}` }), ' ' + s.name);
+      b.onclick = () => { this.viewport.flatSet = s.name; choose(box, s.name); this.look(); this.viewport.drawFlat(); };
+      return b;
+    }));
+    choose(box, this.viewport.flatSet);
+  }
+
+  sizeSelect() {
+    const s = $('#working-size');
+    if (document.activeElement === s) return;
+    s.replaceChildren(...this.tables.sizes.map(n => el('option', { value: n, selected: n === this.state.size }, `${n} px`)));
+  }
+
+  words() {
+    if (!this.state) return;
+    const s = this.state;
+    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.map(k => k.name).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
+  }
+
+  keys() {
+    const typing = e => e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog');
+    addEventListener('keydown', e => {
+      if (typing(e)) return;
+      const key = e.key.toLowerCase();
+      if (e.ctrlKey || e.metaKey) {
+        if (key === 'z') { e.preventDefault(); (e.shiftKey ? $('#redo') : $('#undo')).click(); }
+        if (key === 'd' && this.stageName === 'paint' && this.chosen) { e.preventDefault(); this.edit({ do: 'duplicate', layer: this.chosen }); }
+        return;
+      }
+      const n = ['Digit1', 'Digit2', 'Digit3', 'Digit4'].indexOf(e.code);
+      if (e.shiftKey && n >= 0) { e.preventDefault(); this.stage(STAGES[n]); return; }
+      if (e.key === '?') { $('#keys-dialog').showModal(); return; }
+      if (key === 'f') this.viewport.frame();
+      if (key === 'j') this.turning = true;
+      if (this.stageName !== 'paint') return;
+      if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
+      if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
+      if (key === 'm' && !this.held) { this.held = true; this.look(); }
+      if (e.key === 'Delete' && this.chosen) this.edit({ do: 'delete', layer: this.chosen });
+    });
+    addEventListener('keyup', e => {
+      const key = e.key.toLowerCase();
+      if (key === 'm' && this.held) { this.held = false; this.look(); }
+      if (key === 'j') this.turning = false;
+    });
+    const c = $('#model');
+    c.addEventListener('pointerdown', e => {
+      if (!this.turning) return;
+      e.stopImmediatePropagation();
+      c.setPointerCapture(e.pointerId);
+      const x0 = e.clientX, t0 = this.viewport.turn;
+      const move = m => this.viewport.setTurn(t0 + (m.clientX - x0) * 0.01);
+      c.addEventListener('pointermove', move);
+      c.addEventListener('pointerup', () => c.removeEventListener('pointermove', move), { once: true });
+    }, true);
+  }
+
+  /** Takes the card's picture once the strata have settled, and again after changes. */
+  waitPicture() {
+    clearTimeout(this.pictureTimer);
+    this.pictureTimer = setTimeout(() => this.picture(), 1500);
+  }
+
+  async picture() {
+    if (this.stageName !== 'paint' || this.viewport.mode !== 'lit' || this.layout === 'flat') return;
+    const blob = await this.viewport.snapshot();
+    if (blob) fetch(`${this.api}/picture`, { method: 'PUT', body: blob }).catch(() => {});
+  }
+}
+
+window.crust = new App();

@@ -1,0 +1,200 @@
+// The bench: the chosen layer's What, channel by channel, and its Where as a chain of cards.
+import { $, el, icon, stamp } from './dom.js';
+import { value } from './values.js';
+
+export class Bench {
+  constructor(app) {
+    this.app = app;
+    this.pics = {};
+  }
+
+  render() {
+    const l = this.app.layer();
+    const focus = document.activeElement?.dataset?.key, card = document.activeElement?.closest?.('[data-clause]')?.dataset.clause;
+    const scroll = $('#chain').scrollLeft;
+    $('#what-name').textContent = l ? l.name : '';
+    $('#where-words').textContent = l ? l.reading : '';
+    if (!l) {
+      $('#what').replaceChildren(el('p.quiet', {}, 'Choose a layer to work on it here.'));
+      $('#chain').replaceChildren();
+      return;
+    }
+    $('#what').replaceChildren(this.opacity(l), ...this.app.tables.channels.map(c => this.channel(l, c)));
+    this.chain(l);
+    $('#chain').scrollLeft = scroll;
+    if (focus) {
+      const scope = card ? document.querySelector(`[data-clause="${card}"]`) : $('#what');
+      scope?.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
+    }
+  }
+
+  set(l, path, v) { return this.app.edit({ do: 'set', layer: l.id, path, value: v }); }
+  live(l, path, v) { this.app.live({ do: 'set', layer: l.id, path, value: v }); }
+
+  opacity(l) {
+    const v = value({ name: 'opacity', value: l.opacity, min: 0, max: 1, default: 1, live: x => this.live(l, 'opacity', x), commit: x => this.set(l, 'opacity', x) });
+    const copy = el('button.plain', { title: 'Duplicate (Ctrl+D)', 'aria-label': 'Duplicate layer' }, icon('copy'));
+    copy.onclick = () => this.app.edit({ do: 'duplicate', layer: l.id });
+    const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
+    gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
+    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, el('span'), el('span.row', {}, copy, gone));
+  }
+
+  channel(l, c) {
+    const v = l.what[c.name], path = k => `what.${c.name}.${k}`;
+    const on = el('input', { type: 'checkbox', checked: v.on, 'aria-label': `${c.label} on`, 'data-key': c.name + '.on' });
+    on.onchange = () => this.set(l, path('on'), on.checked);
+    let own;
+    if (c.name === 'colour') {
+      own = el('input', { type: 'color', value: v.hex || '#808080', 'aria-label': 'Base colour', 'data-key': 'hex' });
+      own.oninput = () => this.live(l, path('hex'), own.value);
+      own.onchange = () => this.set(l, path('hex'), own.value);
+    } else {
+      const wide = c.name === 'height';
+      own = value({ name: c.name, value: v.number, min: wide ? -2 : c.min, max: wide ? 2 : c.max, default: wide ? 0 : 0.5, unit: c.unit, live: x => this.live(l, path('number'), x), commit: x => this.set(l, path('number'), x) });
+    }
+    const blend = el('select', { 'aria-label': `Blend of ${c.label}`, 'data-key': c.name + '.blend' }, ...this.app.tables.blends.map(b => el('option', { value: b.name, selected: b.name === (v.blend || 'over') }, b.label)));
+    blend.onchange = () => this.set(l, path('blend'), blend.value);
+    const op = value({ name: c.name + '.opacity', value: v.opacity, min: 0, max: 1, default: 1, live: x => this.live(l, path('opacity'), x), commit: x => this.set(l, path('opacity'), x) });
+    return el('div.what-row' + (v.on ? '' : '.off'), { 'data-channel': c.name }, on, el('span', {}, c.label), own, blend, op);
+  }
+
+  chain(l) {
+    const cards = [];
+    l.where.forEach((c, i) => {
+      if (i) cards.push(this.join(l, c));
+      cards.push(this.card(l, c, i));
+    });
+    cards.push(this.add(l));
+    const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
+      el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
+    this.point(result, '');
+    cards.push(result);
+    $('#chain').replaceChildren(...cards);
+    this.share();
+    if (this.pics.layer === l.id) this.draw();
+  }
+
+  share() {
+    const l = this.app.layer(), s = $('.card-result .figure');
+    if (l && s) s.textContent = l.coverage >= 0 ? `${Math.round(l.coverage * 100)} %` : '';
+  }
+
+  join(l, c) {
+    const s = el('select.join', { 'aria-label': 'Join', title: 'How the clause to the right joins the ones before it' }, ...this.app.tables.joins.map(j => el('option', { value: j.name, selected: j.name === c.join }, j.label)));
+    s.onchange = () => this.clause(l, c, 'join', s.value);
+    return s;
+  }
+
+  clause(l, c, path, v) { return this.app.edit({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }); }
+
+  card(l, c, i) {
+    const kind = this.app.tables.clauses.find(k => k.name === c.kind);
+    const e = stamp('clause-card');
+    e.dataset.clause = c.id;
+    $('strong', e).textContent = kind.label;
+    $('strong', e).title = kind.help;
+    const x = $('[data-remove]', e);
+    x.append(icon('x'));
+    x.onclick = () => { this.app.hover = null; this.app.edit({ do: 'clause.delete', layer: l.id, clause: c.id }); };
+    $('.card-pic', e).dataset.pic = c.id;
+    $('.card-pic', e).alt = `${kind.label} on the flat map`;
+    const invert = $('[data-invert]', e);
+    invert.checked = !!c.shape.invert;
+    invert.onchange = () => this.clause(l, c, 'shape.invert', invert.checked);
+    this.levels($('.levels', e), l, c);
+    const send = path => ({ live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }), commit: v => this.clause(l, c, path, v) });
+    const box = $('.card-values', e);
+    for (const p of kind.params || []) box.append(value({ ...p, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
+    if (kind.parts) box.append(this.parts(l, c));
+    for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
+    this.point($('.card-left', e), c.id);
+    e.ondragstart = d => { if (d.target !== e) return; this.dragged = c.id; d.dataTransfer.setData('text/plain', c.id); };
+    e.ondragover = d => { if (this.dragged && this.dragged !== c.id) { d.preventDefault(); e.classList.add('drop-left'); } };
+    e.ondragleave = () => e.classList.remove('drop-left');
+    e.ondrop = d => {
+      d.preventDefault();
+      const from = l.where.findIndex(k => k.id === this.dragged);
+      if (from >= 0) this.app.edit({ do: 'clause.move', layer: l.id, clause: this.dragged, to: from < i ? i - 1 : i });
+      this.dragged = null;
+    };
+    // A drag that begins on a control is the control's own.
+    e.onpointerdown = d => { e.draggable = !d.target.closest('.card-values, .levels, input'); };
+    return e;
+  }
+
+  parts(l, c) {
+    const list = el('div.part-list');
+    for (const p of this.app.state.parts) {
+      const k = el('input', { type: 'checkbox', checked: c.parts?.includes(p) });
+      k.onchange = () => this.clause(l, c, 'parts', this.app.state.parts.filter(n => n === p ? k.checked : c.parts?.includes(n)));
+      list.append(el('label', {}, k, p.replaceAll('_', ' ')));
+    }
+    return list;
+  }
+
+  /** The two handles of low and high on a ramp. */
+  levels(bar, l, c) {
+    for (const h of bar.querySelectorAll('i')) {
+      const name = h.dataset.level;
+      let v = c.shape[name];
+      const draw = () => { h.style.left = `${v * 100}%`; h.title = `${name} ${v.toFixed(2)}`; h.setAttribute('aria-valuenow', v); };
+      const path = 'shape.' + name;
+      h.onpointerdown = e => {
+        e.preventDefault();
+        e.stopPropagation();
+        h.setPointerCapture(e.pointerId);
+        const box = bar.getBoundingClientRect();
+        h.onpointermove = m => {
+          v = Math.min(1, Math.max(0, Number(((m.clientX - box.left) / box.width).toFixed(3))));
+          draw();
+          this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v });
+        };
+        h.onpointerup = () => { h.onpointermove = h.onpointerup = null; if (v !== c.shape[name]) this.clause(l, c, path, v); };
+      };
+      h.onkeydown = e => {
+        const d = { ArrowLeft: -0.01, ArrowRight: 0.01 }[e.key];
+        if (!d) return;
+        e.preventDefault();
+        v = Math.min(1, Math.max(0, Number((v + d).toFixed(3))));
+        draw();
+        this.clause(l, c, path, v);
+      };
+      h.ondblclick = () => this.clause(l, c, path, name === 'low' ? 0 : 1);
+      h.dataset.key = path;
+      draw();
+    }
+  }
+
+  /** Shows a clause on the model while the pointer rests on its picture. */
+  point(e, clause) {
+    let timer;
+    e.onpointerenter = () => { timer = setTimeout(() => { this.app.hover = { clause }; this.app.look(); }, 250); };
+    e.onpointerleave = () => { clearTimeout(timer); if (this.app.hover) { this.app.hover = null; this.app.look(); } };
+  }
+
+  add(l) {
+    const box = el('div.card-clause.card-add', {}, el('div.card-title', {}, el('strong', {}, l.where.length ? 'Add a clause' : 'Everywhere; narrow it by')));
+    const kinds = el('div.kinds');
+    for (const k of this.app.tables.clauses) {
+      const b = el('button', { title: k.help, 'data-add': k.name }, icon(k.icon), k.label);
+      b.onclick = () => this.app.edit({ do: 'clause.add', layer: l.id, kind: k.name });
+      kinds.append(b);
+    }
+    box.append(kinds);
+    return box;
+  }
+
+  pictures(e) {
+    this.pics = e;
+    this.draw();
+  }
+
+  draw() {
+    if (this.pics.layer !== this.app.chosen) return;
+    for (const img of document.querySelectorAll('#chain [data-pic]')) {
+      const src = this.pics.pics[img.dataset.pic];
+      if (src) img.src = src;
+    }
+  }
+}

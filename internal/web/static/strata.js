@@ -1,0 +1,169 @@
+// The strata: layers as a core sample, top first.
+import { $, el, icon, pennant, stamp } from './dom.js';
+import { value } from './values.js';
+
+export class Strata {
+  constructor(app) {
+    this.app = app;
+    this.list = $('#layers');
+    $('#add-coat').onclick = () => app.edit({ do: 'add', layer: app.chosen || undefined });
+    $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-sheet button.button')?.focus(); };
+    $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
+    this.finishes();
+  }
+
+  render() {
+    const app = this.app;
+    if (!app.state) return;
+    const focused = document.activeElement?.closest?.('.layer')?.dataset.id;
+    const rows = app.doc.layers.map((l, i) => this.row(l, i)).reverse();
+    if (!rows.length) rows.push(el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.'));
+    this.list.replaceChildren(...rows);
+    this.shares();
+    if (focused) this.list.querySelector(`[data-id="${focused}"]`)?.focus({ preventScroll: true });
+  }
+
+  row(l, i) {
+    const app = this.app, li = stamp('layer-row');
+    li.dataset.id = l.id;
+    li.classList.toggle('on', l.id === app.chosen);
+    li.classList.toggle('hidden-layer', !!l.hidden);
+    li.setAttribute('aria-selected', l.id === app.chosen);
+    const name = $('.layer-name', li);
+    name.textContent = l.name;
+    name.title = 'Double-click to rename';
+    name.ondblclick = () => this.rename(name, l);
+    $('.layer-reading', li).textContent = l.reading;
+    const eye = $('.layer-eye', li);
+    eye.append(icon(l.hidden ? 'eye-off' : 'eye'));
+    eye.title = l.hidden ? 'Show' : 'Hide';
+    eye.setAttribute('aria-label', `${eye.title} ${l.name}`);
+    eye.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'hidden', value: !l.hidden }); };
+    $('.pennants', li).append(...app.state.sets.map((s, k) => this.target(l, s, k)));
+    li.onclick = () => app.choose(l.id);
+    li.onkeydown = e => this.key(e, l, i);
+    this.drag(li, l);
+    return li;
+  }
+
+  /** A pennant that lets the layer touch a set, or not. */
+  target(l, s, k) {
+    const on = !l.targets?.length || l.targets.includes(s.name);
+    const b = el('button', { className: on ? '' : 'off', title: `${on ? 'Touches' : 'Leaves out'} ${s.name}; click to change`, 'aria-label': `Target ${s.name}`, 'aria-pressed': on }, pennant(k));
+    b.onclick = e => {
+      e.stopPropagation();
+      const all = this.app.state.sets.map(x => x.name), now = l.targets?.length ? l.targets : all;
+      const next = on ? now.filter(n => n !== s.name) : all.filter(n => n === s.name || now.includes(n));
+      if (next.length) this.app.edit({ do: 'set', layer: l.id, path: 'targets', value: next.length === all.length ? [] : next });
+    };
+    return b;
+  }
+
+  rename(name, l) {
+    name.contentEditable = 'true';
+    name.focus();
+    getSelection().selectAllChildren(name);
+    name.onkeydown = e => {
+      if (e.key === 'Enter') { e.preventDefault(); name.blur(); }
+      if (e.key === 'Escape') { name.textContent = l.name; name.blur(); }
+      e.stopPropagation();
+    };
+    name.onblur = () => {
+      name.contentEditable = 'false';
+      const text = name.textContent.trim();
+      if (text && text !== l.name) this.app.edit({ do: 'set', layer: l.id, path: 'name', value: text });
+      else name.textContent = l.name;
+    };
+  }
+
+  key(e, l, i) {
+    if (e.target !== e.currentTarget) return;
+    const up = e.key === 'ArrowUp', down = e.key === 'ArrowDown';
+    if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); this.app.choose(l.id); }
+    if (e.key === 'F2') this.rename($('.layer-name', e.currentTarget), l);
+    if (!up && !down) return;
+    e.preventDefault();
+    const to = i + (up ? 1 : -1), other = this.app.doc.layers[to];
+    if (!other) return;
+    if (e.altKey) this.app.edit({ do: 'move', layer: l.id, to });
+    else { this.app.choose(other.id); this.list.querySelector(`[data-id="${other.id}"]`)?.focus(); }
+  }
+
+  drag(li, l) {
+    li.ondragstart = e => { e.dataTransfer.setData('text/plain', l.id); this.dragged = l.id; };
+    const above = e => e.offsetY < li.offsetHeight / 2;
+    li.ondragover = e => {
+      if (!this.dragged || this.dragged === l.id) return;
+      e.preventDefault();
+      li.classList.toggle('drop-above', above(e));
+      li.classList.toggle('drop-below', !above(e));
+    };
+    li.ondragleave = () => li.classList.remove('drop-above', 'drop-below');
+    li.ondragend = () => { this.dragged = null; };
+    li.ondrop = e => {
+      e.preventDefault();
+      const layers = this.app.doc.layers, from = layers.findIndex(k => k.id === this.dragged);
+      let to = layers.findIndex(k => k.id === l.id) + (above(e) ? 1 : 0);
+      if (from < to) to--;
+      if (from >= 0 && from !== to) this.app.edit({ do: 'move', layer: this.dragged, to });
+      this.dragged = null;
+    };
+  }
+
+  /** Draws each layer's band of the core sample and writes its coverage. */
+  shares() {
+    for (const l of this.app.doc.layers) {
+      const li = this.list.querySelector(`[data-id="${l.id}"]`);
+      if (!li) continue;
+      const share = $('.layer-share', li), known = l.coverage >= 0;
+      share.textContent = !known ? '' : l.coverage === 0 ? 'nowhere' : l.coverage < 0.01 ? '<1%' : `${Math.round(l.coverage * 100)}%`;
+      share.classList.toggle('none', known && l.coverage === 0);
+      share.title = known && l.coverage === 0 ? 'This layer shows nowhere: widen its Where or its targets' : 'Share of the targeted surface where the layer shows';
+      band($('.core', li), l);
+    }
+  }
+
+  finishes() {
+    $('#finish-list').replaceChildren(...this.app.tables.finishes.map(f => {
+      const dials = Object.fromEntries(f.dials.map(d => [d.name, d.default]));
+      const lay = el('button.button.is-primary', { 'data-finish': f.name }, 'Lay on top');
+      lay.onclick = async () => {
+        await this.app.edit({ do: 'finish', kind: f.name, dials });
+        $('#finish-sheet').hidden = true;
+      };
+      return el('div.finish-card', {}, el('strong', {}, f.title), el('p', {}, f.help),
+        ...f.dials.map(d => { const v = value({ ...d, value: d.default, commit: x => { dials[d.name] = x; }, live: x => { dials[d.name] = x; } }); v.title = d.help; return v; }), lay);
+    }));
+  }
+}
+
+/** A band of a core sample: the layer's colour, grainier when rougher, as wide as its coverage. */
+function band(canvas, l) {
+  const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height;
+  g.clearRect(0, 0, w, h);
+  const width = l.coverage >= 0 ? Math.max(l.coverage > 0 ? 2 : 0, l.coverage * (w - 2)) : 0;
+  let seed = [...l.id].reduce((a, c) => a * 31 + c.charCodeAt(0) | 0, 7);
+  const rnd = () => { seed = seed * 1664525 + 1013904223 | 0; return (seed >>> 8) / 16777216; };
+  g.fillStyle = l.what.colour.on ? l.what.colour.hex : '#777';
+  g.globalAlpha = l.hidden ? 0.25 : 1;
+  g.beginPath();
+  g.moveTo(0, 0);
+  for (let y = 0; y <= h; y += 3) g.lineTo(width >= w - 3 ? w : width + (rnd() - 0.5) * 4, y);
+  g.lineTo(0, h);
+  g.fill();
+  g.save();
+  g.clip();
+  const grains = Math.round((l.what.roughness.on ? l.what.roughness.number : 0.5) * 90);
+  for (let i = 0; i < grains; i++) {
+    g.fillStyle = rnd() < 0.5 ? '#ffffff26' : '#00000033';
+    g.fillRect(rnd() * w, rnd() * h, 1.5, 1.5);
+  }
+  if (l.what.metallic.on && l.what.metallic.number > 0.5) {
+    g.fillStyle = '#ffffff22';
+    for (let y = 6; y < h; y += 12) g.fillRect(0, y, w, 3);
+  }
+  g.restore();
+  g.globalAlpha = 1;
+  g.fillStyle = '#0006';
+  g.fillRect(0, h - 1, w, 1);
+}

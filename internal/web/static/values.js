@@ -1,0 +1,140 @@
+// A number that is dragged, typed, wheeled over, and set to its default by a double click.
+import { el } from './dom.js';
+
+const UNITS = { m: 1, cm: 0.01, mm: 0.001, km: 1000 };
+
+/**
+ * Reads what a person types: numbers, sums (“1/3”, “5 + 2”), and lengths with units (“2cm”).
+ * @param {string} text @param {string} unit unit of a bare number
+ * @returns {number} in the value's own unit, NaN when it cannot be read
+ */
+export function parse(text, unit) {
+  const base = UNITS[unit];
+  let s = text.toLowerCase().replaceAll(',', '.').replaceAll('−', '-').replace(/[°%]/g, '').trim();
+  if (base) s = s.replace(/([\d.)]+)\s*(mm|cm|km|m)\b/g, (_, n, u) => `(${n}*${UNITS[u] / base})`);
+  if (!s || !/^[\d.+\-*/()\se]+$/.test(s)) return NaN;
+  return sum({ s: s.replace(/\s+/g, ''), i: 0 });
+}
+
+function sum(p) {
+  let v = product(p);
+  while (p.s[p.i] === '+' || p.s[p.i] === '-') v = p.s[p.i++] === '+' ? v + product(p) : v - product(p);
+  return p.i < p.s.length && p.s[p.i] !== ')' ? NaN : v;
+}
+
+function product(p) {
+  let v = factor(p);
+  while (p.s[p.i] === '*' || p.s[p.i] === '/') v = p.s[p.i++] === '*' ? v * factor(p) : v / factor(p);
+  return v;
+}
+
+function factor(p) {
+  if (p.s[p.i] === '-') { p.i++; return -factor(p); }
+  if (p.s[p.i] === '(') {
+    p.i++;
+    const v = sum(p);
+    p.i++;
+    return v;
+  }
+  const m = /^(\d+\.?\d*|\.\d+)(e-?\d+)?/.exec(p.s.slice(p.i));
+  if (!m) return NaN;
+  p.i += m[0].length;
+  return Number(m[0]);
+}
+
+/** Writes a value with its unit. */
+export function show(v, o) {
+  if (o.unit === 'm') {
+    const a = Math.abs(v);
+    if (a !== 0 && a < 0.01) return `${trim(v * 1000, 2)} mm`;
+    if (a !== 0 && a < 1) return `${trim(v * 100, 2)} cm`;
+    return `${trim(v, 3)} m`;
+  }
+  return trim(v, o.whole ? 0 : 2) + (o.unit === '°' ? '°' : o.unit ? ' ' + o.unit : '');
+}
+
+const trim = (v, n) => String(Number(v.toFixed(n)));
+
+/**
+ * @typedef {{label?: string, name: string, value: number, min: number, max: number, default: number, unit?: string,
+ *   log?: boolean, whole?: boolean, choices?: string[], zero?: string,
+ *   live?: (v: number) => void, commit: (v: number) => void}} ValueOptions
+ */
+
+/** @param {ValueOptions} o */
+export function value(o) {
+  if (o.choices?.length) return choice(o);
+  const bar = el('b');
+  const input = el('input', { type: 'text', spellcheck: false, 'aria-label': o.label || o.name, 'data-key': o.name });
+  const box = el('span.drag', { title: `${o.label || o.name}: drag, wheel or type; double-click for ${o.zero ?? show(o.default, o)}` }, bar, input);
+  let v = o.value;
+  const share = x => o.log ? Math.log(x / o.min) / Math.log(o.max / o.min) : (x - o.min) / (o.max - o.min);
+  const at = s => o.log ? o.min * (o.max / o.min) ** s : o.min + s * (o.max - o.min);
+  const fit = x => {
+    x = Math.min(o.max, Math.max(o.min, x));
+    return o.whole ? Math.round(x) : Number(x.toPrecision(6));
+  };
+  const draw = () => {
+    bar.style.width = `${Math.max(0, Math.min(1, share(Math.max(v, o.log ? o.min : -Infinity)))) * 100}%`;
+    if (document.activeElement !== input) input.value = o.zero && v === 0 ? o.zero : show(v, o);
+  };
+  const set = x => { v = fit(x); draw(); };
+  // A wide plain range is dragged by steps of its value, not by its whole width.
+  const stride = o.whole && o.max - o.min > 100 ? 0.25 : !o.log && o.max - o.min > 20 && o.unit === 'm' ? 0.005 : 0;
+  input.onpointerdown = e => {
+    if (document.activeElement === input || e.button) return;
+    e.preventDefault();
+    const x0 = e.clientX, v0 = v, s0 = share(Math.max(v, o.log ? o.min : v));
+    let moved = false;
+    box.setPointerCapture(e.pointerId);
+    box.onpointermove = m => {
+      const dx = m.clientX - x0;
+      if (!moved && Math.abs(dx) < 3) return;
+      moved = true;
+      const k = m.shiftKey ? 0.1 : 1;
+      set(stride ? v0 + dx * stride * k : at(Math.min(1, Math.max(0, s0 + dx * k / 150))));
+      o.live?.(v);
+    };
+    box.onpointerup = () => {
+      box.onpointermove = box.onpointerup = null;
+      if (moved) { if (v !== v0) o.commit(v); } else { input.focus(); input.select(); }
+    };
+  };
+  input.onkeydown = e => {
+    if (e.key === 'Enter') input.blur();
+    if (e.key === 'Escape') { input.value = show(v, o); input.blur(); }
+    if (e.key === 'ArrowUp' || e.key === 'ArrowDown') {
+      e.preventDefault();
+      nudge(e.key === 'ArrowUp' ? 1 : -1, e.shiftKey);
+      input.value = show(v, o);
+    }
+    e.stopPropagation();
+  };
+  input.onblur = () => {
+    const x = parse(input.value, o.unit);
+    const was = v;
+    if (Number.isFinite(x)) v = fit(x);
+    draw();
+    if (v !== was) o.commit(v);
+  };
+  input.onfocus = () => { input.value = show(v, o); };
+  let wheelTimer;
+  const nudge = (dir, fine) => {
+    const k = fine ? 0.1 : 1;
+    set(o.whole ? v + dir : stride ? v + dir * stride * 4 * k : at(share(Math.max(v, o.log ? o.min : v)) + dir * 0.02 * k));
+    o.live?.(v);
+    clearTimeout(wheelTimer);
+    wheelTimer = setTimeout(() => o.commit(v), 300);
+  };
+  box.addEventListener('wheel', e => { e.preventDefault(); nudge(e.deltaY < 0 ? 1 : -1, e.shiftKey); }, { passive: false });
+  box.ondblclick = e => { e.preventDefault(); input.blur(); set(o.default); o.commit(v); };
+  draw();
+  return el(o.label ? 'label.value' : 'span.value.bare', {}, o.label ? el('span', {}, o.label) : null, box);
+}
+
+/** A value whose whole numbers have names. */
+function choice(o) {
+  const s = el('select', { 'aria-label': o.label, 'data-key': o.name }, ...o.choices.map((c, i) => el('option', { value: i, selected: i === o.value }, c)));
+  s.onchange = () => o.commit(Number(s.value));
+  return el('label.value', {}, el('span', {}, o.label), s);
+}

@@ -1,0 +1,378 @@
+// The model in 3D and its flat map: one viewport that keeps its camera through all stages.
+import * as THREE from 'three';
+import { OrbitControls } from './vendor/three/OrbitControls.js';
+import { setColour } from './dom.js';
+
+/** How each way of showing picks from the pictures that the server sends. */
+const SHOWS = {
+  base: { view: 'base', pick: [1, 1, 1], grey: false, srgb: true },
+  roughness: { view: 'orm', pick: [0, 1, 0], grey: true },
+  metallic: { view: 'orm', pick: [0, 0, 1], grey: true },
+  occlusion: { view: 'orm', pick: [1, 0, 0], grey: true },
+  normal: { view: 'normal', pick: [1, 1, 1], grey: false },
+  height: { view: 'height', pick: [1, 0, 0], grey: true },
+  where: { view: 'where', pick: [1, 0, 0], grey: true },
+  map: { view: 'map', pick: [1, 1, 1], grey: false },
+};
+
+// Shows texel values as they are: no light, no tone curve.
+const FLAT_VERTEX = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }';
+const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; varying vec2 vUv;
+void main() {
+  vec3 c = texture2D(tex, vUv).rgb;
+  if (srgb) c = mix(c * 12.92, 1.055 * pow(max(c, vec3(0.0)), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c));
+  gl_FragColor = vec4(grey ? vec3(dot(c, pick)) : c, 1.0);
+}`;
+
+export class Viewport {
+  /** @param {HTMLCanvasElement} canvas @param {HTMLCanvasElement} flat */
+  constructor(canvas, flat) {
+    this.canvas = canvas;
+    this.flatCanvas = flat;
+    this.mode = 'lit';
+    this.sets = new Map();
+    this.maps = new Map();
+    this.turn = 0;
+    this.flatSet = '';
+    this.flatView = { zoom: 1, x: 0, y: 0 };
+    this.frames = 0;
+    const r = this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true, preserveDrawingBuffer: true });
+    r.toneMapping = THREE.NeutralToneMapping;
+    r.toneMappingExposure = 1.15;
+    r.shadowMap.enabled = true;
+    r.shadowMap.type = THREE.PCFShadowMap;
+    r.shadowMap.autoUpdate = false;
+    const s = this.scene = new THREE.Scene();
+    s.background = new THREE.Color('#2f2f2f');
+    this.camera = new THREE.PerspectiveCamera(32, 1, 0.01, 100);
+    this.light = new THREE.DirectionalLight('#fff2e0', 2.3);
+    this.light.castShadow = true;
+    this.light.shadow.mapSize.set(2048, 2048);
+    this.light.shadow.bias = -0.0004;
+    this.light.shadow.normalBias = 0.012;
+    this.light.shadow.radius = 5;
+    s.add(this.light, this.light.target);
+    this.orbit = new OrbitControls(this.camera, canvas);
+    this.orbit.enableDamping = false;
+    this.orbit.addEventListener('change', () => this.draw());
+    this.group = new THREE.Group();
+    s.add(this.group);
+    this.ground = groundDisc();
+    s.add(this.ground);
+    new ResizeObserver(() => { this.resize(); }).observe(canvas.parentElement);
+    new ResizeObserver(() => { this.drawFlat(); }).observe(flat.parentElement);
+    this.flatPointer();
+    this.checker = checker();
+    this.resize();
+  }
+
+  async loadEnvironment() {
+    const b = await (await fetch('/api/environment')).arrayBuffer();
+    const px = new Uint16Array(b);
+    const width = Math.round(Math.sqrt(px.length / 2));
+    const t = new THREE.DataTexture(px, width, width / 2, THREE.RGBAFormat, THREE.HalfFloatType, THREE.EquirectangularReflectionMapping);
+    t.minFilter = t.magFilter = THREE.LinearFilter;
+    // Rows are stored from the top; WebGL's first row is the bottom.
+    const flipped = new Uint16Array(px.length), row = width * 4;
+    for (let y = 0; y < width / 2; y++) flipped.set(px.subarray(y * row, (y + 1) * row), (width / 2 - 1 - y) * row);
+    t.image.data = flipped;
+    t.needsUpdate = true;
+    const gen = new THREE.PMREMGenerator(this.renderer);
+    this.scene.environment = gen.fromEquirectangular(t).texture;
+    gen.dispose();
+    t.dispose();
+    this.setTurn(this.turn);
+  }
+
+  /** Turns the light and the environment round the model, in radians. */
+  setTurn(a) {
+    this.turn = a;
+    this.scene.environmentRotation.set(0, a, 0);
+    this.scene.environmentIntensity = 1.05;
+    const d = new THREE.Vector3(0.55, 0.62, 0.56).applyAxisAngle(new THREE.Vector3(0, 1, 0), a);
+    const size = this.size || 3;
+    this.light.target.position.copy(this.middle || new THREE.Vector3());
+    this.light.position.copy(this.light.target.position).addScaledVector(d.normalize(), size * 2);
+    this.renderer.shadowMap.needsUpdate = true;
+    this.draw();
+  }
+
+  /** Takes the model as the server packs it. */
+  loadMesh(buffer) {
+    const n = new DataView(buffer).getUint32(0, true);
+    const head = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, n)));
+    let at = 4 + n;
+    const floats = k => { const a = new Float32Array(buffer, at, k); at += 4 * k; return a; };
+    for (const s of this.sets.values()) { this.group.remove(s.mesh); s.mesh.geometry.dispose(); }
+    this.sets.clear();
+    head.sets.forEach((h, i) => {
+      const g = new THREE.BufferGeometry();
+      g.setAttribute('position', new THREE.BufferAttribute(floats(3 * h.vertices), 3));
+      g.setAttribute('normal', new THREE.BufferAttribute(floats(3 * h.vertices), 3));
+      g.setAttribute('tangent', new THREE.BufferAttribute(floats(4 * h.vertices), 4));
+      g.setAttribute('uv', new THREE.BufferAttribute(floats(2 * h.vertices), 2));
+      g.setIndex(new THREE.BufferAttribute(new Uint32Array(buffer, at, h.indices), 1));
+      at += 4 * h.indices;
+      const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
+      const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
+        uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false } } });
+      const plain = new THREE.MeshStandardMaterial({ color: '#c9c6bf', roughness: 0.75, metalness: 0, map: this.checker });
+      const mesh = new THREE.Mesh(g, plain);
+      mesh.castShadow = mesh.receiveShadow = true;
+      this.group.add(mesh);
+      this.sets.set(h.name, { index: i, mesh, lit, flat, plain, pictures: {} });
+    });
+    const min = new THREE.Vector3(...head.min), max = new THREE.Vector3(...head.max);
+    this.middle = min.clone().add(max).multiplyScalar(0.5);
+    this.size = max.clone().sub(min).length();
+    this.ground.position.set(this.middle.x, min.y - this.size * 0.0005, this.middle.z);
+    this.ground.scale.setScalar(this.size * 1.5);
+    const c = this.light.shadow.camera;
+    c.left = c.bottom = -this.size * 0.75;
+    c.right = c.top = this.size * 0.75;
+    c.near = this.size * 0.2;
+    c.far = this.size * 4;
+    c.updateProjectionMatrix();
+    if (!this.flatSet || !this.sets.has(this.flatSet)) this.flatSet = head.sets[0]?.name || '';
+    this.frame();
+    this.setTurn(this.turn);
+    this.apply();
+  }
+
+  /** Puts the whole model in view. */
+  frame() {
+    const d = this.size / (2 * Math.tan(this.camera.fov * Math.PI / 360)) * 0.9;
+    const dir = new THREE.Vector3(0.62, 0.26, 0.78).normalize();
+    this.camera.position.copy(this.middle).addScaledVector(dir, d * Math.max(1, 0.62 / this.camera.aspect));
+    this.camera.near = this.size / 200;
+    this.camera.far = this.size * 20;
+    this.camera.updateProjectionMatrix();
+    this.orbit.target.copy(this.middle);
+    this.orbit.update();
+    this.draw();
+  }
+
+  resize() {
+    const box = this.canvas.parentElement.getBoundingClientRect();
+    if (box.width < 2 || box.height < 2) return;
+    this.renderer.setPixelRatio(Math.min(2, devicePixelRatio));
+    this.renderer.setSize(box.width, box.height, false);
+    this.camera.aspect = box.width / box.height;
+    this.camera.updateProjectionMatrix();
+    this.draw();
+  }
+
+  /** Draws on the next frame, once however often it is asked. */
+  draw() {
+    if (this.waiting) return;
+    this.waiting = true;
+    requestAnimationFrame(() => {
+      this.waiting = false;
+      this.renderer.render(this.scene, this.camera);
+      this.frames++;
+    });
+  }
+
+  /** The picture of a set's view; full or coarse. Made anew when its size changes. */
+  picture(set, view, full, size) {
+    const s = this.sets.get(set);
+    if (!s) return null;
+    const p = s.pictures[view] ||= {};
+    const key = full ? 'full' : 'coarse';
+    if (p[key]?.size !== size) {
+      p[key]?.texture.dispose();
+      const data = new Uint8Array(size * size * 4);
+      const t = new THREE.DataTexture(data, size, size);
+      if (view === 'base') t.colorSpace = THREE.SRGBColorSpace;
+      t.generateMipmaps = true;
+      t.minFilter = THREE.LinearMipmapLinearFilter;
+      t.magFilter = THREE.LinearFilter;
+      t.anisotropy = Math.min(8, this.renderer.capabilities.getMaxAnisotropy());
+      p[key] = { size, data, texture: t };
+    }
+    return p[key];
+  }
+
+  /** Takes a rectangle of RGBA texels. */
+  rect(h, rgba) {
+    const p = this.picture(h.set, h.view, h.full, h.size);
+    if (!p) return;
+    for (let y = 0; y < h.h; y++) p.data.set(rgba.subarray(4 * y * h.w, 4 * (y + 1) * h.w), 4 * ((h.y + y) * h.size + h.x));
+    p.dirty = true;
+  }
+
+  /** A picture has all its rectangles: show it. */
+  whole(e) {
+    const s = this.sets.get(e.set), p = s?.pictures[e.view], pic = p?.[e.full ? 'full' : 'coarse'];
+    if (!pic) return;
+    if (pic.dirty) { pic.texture.needsUpdate = true; pic.dirty = false; }
+    p.current = pic;
+    p.version = e.version;
+    p.settled = e.full;
+    this.applySet(e.set, s);
+    if (e.set === this.flatSet) this.drawFlat();
+    this.draw();
+  }
+
+  /** Chooses what is shown: lit, plain, map or one of SHOWS. */
+  show(mode, kind) {
+    this.mode = mode;
+    this.mapKind = kind;
+    this.apply();
+  }
+
+  apply() {
+    for (const [name, s] of this.sets) this.applySet(name, s);
+    this.drawFlat();
+    this.draw();
+  }
+
+  applySet(name, s) {
+    const now = v => s.pictures[v]?.current?.texture || null;
+    let m = s.plain;
+    if (this.mode === 'lit') {
+      if (now('base') && now('orm') && now('normal')) {
+        const fresh = !s.lit.map;
+        s.lit.map = now('base');
+        s.lit.aoMap = s.lit.roughnessMap = s.lit.metalnessMap = now('orm');
+        s.lit.normalMap = now('normal');
+        if (fresh) s.lit.needsUpdate = true;
+        m = s.lit;
+      }
+    } else if (SHOWS[this.mode]) {
+      const how = SHOWS[this.mode];
+      const t = this.mode === 'map' ? this.maps.get(name + '/' + this.mapKind)?.texture : now(how.view);
+      if (t) {
+        s.flat.uniforms.tex.value = t;
+        s.flat.uniforms.pick.value.set(...how.pick);
+        s.flat.uniforms.grey.value = how.grey;
+        s.flat.uniforms.srgb.value = !!how.srgb;
+        m = s.flat;
+      }
+    }
+    s.mesh.material = m;
+  }
+
+  /** Loads a baked map's picture for the model. made changes when the map does. */
+  async loadMap(url, set, kind, made) {
+    const key = set + '/' + kind, have = this.maps.get(key);
+    if (have?.made === made) return;
+    const r = await fetch(url);
+    if (!r.ok) return;
+    const bitmap = await createImageBitmap(await r.blob(), { colorSpaceConversion: 'none' });
+    const texture = new THREE.Texture(bitmap);
+    texture.flipY = false;
+    texture.needsUpdate = true;
+    have?.texture.dispose();
+    this.maps.set(key, { made, texture });
+    this.apply();
+  }
+
+  forgetMap(set, kind) { this.maps.delete(set + '/' + kind); }
+
+  /** The texels of a set's settled view, for checks and for the flat map. */
+  texels(set, view) {
+    const p = this.sets.get(set)?.pictures[view];
+    return p?.current ? { size: p.current.size, data: p.current.data, settled: p.settled, version: p.version } : null;
+  }
+
+  drawFlat() {
+    const box = this.flatCanvas.parentElement.getBoundingClientRect();
+    if (box.width < 2) return;
+    const k = Math.min(2, devicePixelRatio);
+    const c = this.flatCanvas;
+    if (c.width !== Math.round(box.width * k) || c.height !== Math.round(box.height * k)) {
+      c.width = Math.round(box.width * k);
+      c.height = Math.round(box.height * k);
+    }
+    const g = c.getContext('2d');
+    g.fillStyle = '#1b1b1b';
+    g.fillRect(0, 0, c.width, c.height);
+    const how = SHOWS[this.mode] || SHOWS.base;
+    const t = this.texels(this.flatSet, how.view);
+    if (!t) return;
+    const off = this.off ||= document.createElement('canvas');
+    off.width = off.height = t.size;
+    let px = new Uint8ClampedArray(t.data);
+    if (how.grey) {
+      const at = how.pick.indexOf(1);
+      for (let i = 0; i < px.length; i += 4) px[i] = px[i + 1] = px[i + 2] = t.data[i + at];
+    }
+    off.getContext('2d').putImageData(new ImageData(px, t.size, t.size), 0, 0);
+    const fit = Math.min(c.width, c.height) * 0.9 * this.flatView.zoom;
+    g.imageSmoothingEnabled = fit < t.size;
+    const x = Math.round((c.width - fit) / 2 + this.flatView.x * k), y = Math.round((c.height - fit) / 2 + this.flatView.y * k);
+    g.drawImage(off, x, y, Math.round(fit), Math.round(fit));
+    g.strokeStyle = setColour(this.sets.get(this.flatSet)?.index || 0);
+    g.strokeRect(x - 0.5, y - 0.5, Math.round(fit) + 1, Math.round(fit) + 1);
+  }
+
+  flatPointer() {
+    const c = this.flatCanvas, v = this.flatView;
+    c.addEventListener('wheel', e => {
+      e.preventDefault();
+      const box = c.getBoundingClientRect(), k = e.deltaY < 0 ? 1.2 : 1 / 1.2;
+      const next = Math.min(40, Math.max(0.5, v.zoom * k)), f = next / v.zoom;
+      const mx = e.clientX - box.left - box.width / 2, my = e.clientY - box.top - box.height / 2;
+      v.x = mx + (v.x - mx) * f;
+      v.y = my + (v.y - my) * f;
+      v.zoom = next;
+      this.drawFlat();
+    }, { passive: false });
+    c.onpointerdown = e => {
+      c.setPointerCapture(e.pointerId);
+      const x0 = e.clientX - v.x, y0 = e.clientY - v.y;
+      c.onpointermove = m => { v.x = m.clientX - x0; v.y = m.clientY - y0; this.drawFlat(); };
+      c.onpointerup = () => { c.onpointermove = c.onpointerup = null; };
+    };
+    c.ondblclick = () => { Object.assign(v, { zoom: 1, x: 0, y: 0 }); this.drawFlat(); };
+  }
+
+  /** A picture of the model for the asset's card, as a PNG blob. */
+  async snapshot() {
+    this.renderer.render(this.scene, this.camera);
+    const w = 480, h = 360, c = document.createElement('canvas');
+    c.width = w;
+    c.height = h;
+    const k = Math.max(w / this.canvas.width, h / this.canvas.height);
+    const sw = w / k, sh = h / k;
+    c.getContext('2d').drawImage(this.canvas, (this.canvas.width - sw) / 2, (this.canvas.height - sh) / 2, sw, sh, 0, 0, w, h);
+    return new Promise(r => c.toBlob(r, 'image/png'));
+  }
+}
+
+/** A disc that catches the shadow and fades into the background. */
+function groundDisc() {
+  const c = document.createElement('canvas');
+  c.width = c.height = 256;
+  const g = c.getContext('2d');
+  const fade = g.createRadialGradient(128, 128, 20, 128, 128, 128);
+  fade.addColorStop(0, '#fff');
+  fade.addColorStop(0.45, '#bbb');
+  fade.addColorStop(1, '#000');
+  g.fillStyle = fade;
+  g.fillRect(0, 0, 256, 256);
+  const m = new THREE.MeshStandardMaterial({ color: '#55534f', roughness: 0.95, metalness: 0, transparent: true, alphaMap: new THREE.CanvasTexture(c), depthWrite: false });
+  const mesh = new THREE.Mesh(new THREE.CircleGeometry(1, 64), m);
+  mesh.rotation.x = -Math.PI / 2;
+  mesh.receiveShadow = true;
+  mesh.renderOrder = -1;
+  return mesh;
+}
+
+/** A checker for looking at UVs: 32 squares a side. */
+function checker() {
+  const n = 512, c = document.createElement('canvas');
+  c.width = c.height = n;
+  const g = c.getContext('2d');
+  for (let y = 0; y < 32; y++) for (let x = 0; x < 32; x++) {
+    g.fillStyle = (x + y) % 2 ? '#f4f2ee' : '#a9a69f';
+    g.fillRect(x * 16, y * 16, 16, 16);
+  }
+  const t = new THREE.CanvasTexture(c);
+  t.colorSpace = THREE.SRGBColorSpace;
+  t.flipY = false;
+  t.wrapS = t.wrapT = THREE.RepeatWrapping;
+  t.anisotropy = 8;
+  return t;
+}
