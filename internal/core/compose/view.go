@@ -45,10 +45,10 @@ var Sources = []Source{
 	{"occlusion", "Occlusion", plane(func(c *Channels) []float32 { return c.AO })},
 	{"roughness", "Roughness", plane(func(c *Channels) []float32 { return c.Roughness })},
 	{"metallic", "Metallic", plane(func(c *Channels) []float32 { return c.Metallic })},
-	{"normal.x", "Normal X", signed(func(c *Channels) []float32 { return c.Normal[0] }, 1)},
-	{"normal.y", "Normal Y ↑", signed(func(c *Channels) []float32 { return c.Normal[1] }, 1)},
-	{"normal.y.down", "Normal Y ↓", signed(func(c *Channels) []float32 { return c.Normal[1] }, -1)},
-	{"normal.z", "Normal Z", signed(func(c *Channels) []float32 { return c.Normal[2] }, 1)},
+	{"normal.r", "Normal X", signed(func(c *Channels) []float32 { return c.Normal[0] }, 1)},
+	{"normal.g", "Normal Y ↑", signed(func(c *Channels) []float32 { return c.Normal[1] }, 1)},
+	{"normal.g.down", "Normal Y ↓", signed(func(c *Channels) []float32 { return c.Normal[1] }, -1)},
+	{"normal.b", "Normal Z", signed(func(c *Channels) []float32 { return c.Normal[2] }, 1)},
 	{"height", "Height", signed(func(c *Channels) []float32 { return c.Height }, 1/HeightRange)},
 }
 
@@ -69,7 +69,7 @@ type View [3]string
 var (
 	ViewBase   = View{"base.r", "base.g", "base.b"}
 	ViewORM    = View{"occlusion", "roughness", "metallic"}
-	ViewNormal = View{"normal.x", "normal.y", "normal.z"}
+	ViewNormal = View{"normal.r", "normal.g", "normal.b"}
 	ViewHeight = View{"height", "height", "height"}
 )
 

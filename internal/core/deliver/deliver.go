@@ -100,7 +100,7 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", f.FileName(set.Name), err)
 			}
-			if slices.Contains(f.Channels, "normal.y.down") {
+			if slices.Contains(f.Channels, "normal.g.down") {
 				d.Green = "down"
 			}
 			d.Files = append(d.Files, *w)
@@ -195,7 +195,7 @@ func glb(j Job, files []Written) (*Written, error) {
 				mat.BaseColour = data
 			case "occlusion":
 				mat.ORM = data
-			case "normal.x":
+			case "normal.r":
 				mat.Normal = data
 			}
 		}

@@ -47,7 +47,7 @@ var Presets = []Preset{
 		[]File{
 			{"Base colour", "{set}_basecolor", compose.ViewBase[:], 8, true},
 			{"Packed", "{set}_orm", compose.ViewORM[:], 8, false},
-			{"Normal", "{set}_normal", []string{"normal.x", "normal.y.down", "normal.z"}, 16, false},
+			{"Normal", "{set}_normal", []string{"normal.r", "normal.g.down", "normal.b"}, 16, false},
 		}, false},
 }
 
