@@ -1,80 +1,239 @@
+// Command crust-bench measures the hot places and prints one JSON line each.
 package main
 
 import (
 	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
 	"runtime/pprof"
+	"slices"
+	"strconv"
 	"sync"
 	"time"
 
 	"crust/internal/core/accel"
+	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+	"crust/internal/demo"
 )
 
-var pat [65536]geom.Vec3
+var (
+	reference = flag.String("reference", "", "a program that takes OBJ, points, rays and threads and prints mrays_per_s, run before and after for the ratio")
+	profile   = flag.String("profile", "", "write a CPU profile to this file")
+	only      = flag.String("only", "", "run only the measures whose name matches")
+)
 
 func main() {
-	for i := range pat {
-		q, p := math.Sqrt(rand.Float64()), 2*math.Pi*rand.Float64()
-		sn, cs := math.Sincos(p)
-		pat[i] = geom.Vec3{X: float32(q * cs), Y: float32(q * sn), Z: float32(math.Sqrt(max(0, 1-q*q)))}
+	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		check(err)
+		check(pprof.StartCPUProfile(f))
+		defer pprof.StopCPUProfile()
 	}
-	pf, _ := os.Create("/tmp/cpu.prof")
-	pprof.StartCPUProfile(pf)
-	defer pprof.StopCPUProfile()
-	for _, s := range [][2]int{{256, 128}, {1024, 512}} {
-		m := mesh.BumpySphere(s[0], s[1])
-		f, _ := os.Create(fmt.Sprintf("/tmp/bumpy%d.obj", s[0]))
-		w := bufio.NewWriter(f)
-		for _, p := range m.Positions {
-			fmt.Fprintf(w, "v %g %g %g\n", p.X, p.Y, p.Z)
+	match := regexp.MustCompile(*only)
+	for _, b := range []struct {
+		name string
+		run  func() map[string]any
+	}{
+		{"occlusion rays, 65 k triangles", func() map[string]any { return occlusion(256, 128) }},
+		{"occlusion rays, 1 M triangles", func() map[string]any { return occlusion(1024, 512) }},
+		{"demo: five maps of three sets at 1024", fiveMaps},
+		{"one slider, all channels of three sets at 1024", slider},
+	} {
+		if !match.MatchString(b.name) {
+			continue
 		}
-		for _, t := range m.Tris {
-			fmt.Fprintf(w, "f %d %d %d\n", t[0]+1, t[1]+1, t[2]+1)
-		}
-		w.Flush()
-		f.Close()
-		t0 := time.Now()
-		b := accel.Build(accel.Mesh{Positions: m.Positions, Tris: m.Tris})
-		bt := time.Since(t0)
-		const points, rays = 200000, 64
-		t0 = time.Now()
+		out := b.run()
+		out["measure"] = b.name
+		out["cores"] = runtime.GOMAXPROCS(0)
+		line, err := json.Marshal(out)
+		check(err)
+		fmt.Println(string(line))
+	}
+}
+
+func check(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "crust-bench:", err)
+		os.Exit(1)
+	}
+}
+
+func round(v float64) float64 { return math.Round(v*1000) / 1000 }
+
+// best returns the shortest of n runs, in seconds.
+func best(n int, f func()) float64 {
+	least := math.Inf(1)
+	for range n {
+		t := time.Now()
+		f()
+		least = min(least, time.Since(t).Seconds())
+	}
+	return least
+}
+
+// occlusion casts 64 cosine-weighted rays from each of 200,000 points spread over a bumpy sphere.
+func occlusion(nu, nv int) map[string]any {
+	m := mesh.BumpySphere(nu, nv)
+	t := time.Now()
+	b := accel.Build(accel.Mesh{Positions: m.Positions, Tris: m.Tris})
+	build := time.Since(t).Seconds()
+	const points, rays = 200_000, 64
+	before := referenceRate(m, points, rays)
+	caster := bake.NewCaster(b, rays)
+	run := func() (seconds, visible float64) {
+		var lock sync.Mutex
+		t := time.Now()
 		var wg sync.WaitGroup
-		var vis [2]int
-		for c := range 2 {
+		for c := range runtime.GOMAXPROCS(0) {
 			wg.Go(func() {
-				r := rand.New(rand.NewPCG(uint64(c), 7))
-				s := new(accel.Stream)
-				dirs := make([]geom.Vec3, rays)
-				for i := c; i < points; i += 2 {
+				w := caster.Worker()
+				sum := 0.0
+				for i := c; i < points; i += runtime.GOMAXPROCS(0) {
 					k := i * len(m.Tris) / points
-					a, bb, cc := m.Corners(k)
+					p, q, r := m.Corners(k)
 					n := m.FaceNormal(k)
-					u, v := r.Float32(), r.Float32()
-					if u+v > 1 {
-						u, v = 1-u, 1-v
-					}
-					o := geom.Bary(a, bb, cc, u, v).Add(n.Mul(1e-4))
-					tx, ty := geom.Basis(n)
-					base := r.IntN(65536)
-					for j := range dirs {
-						l := pat[(base+j)&65535]
-						dirs[j] = tx.Mul(l.X).Add(ty.Mul(l.Y)).Add(n.Mul(l.Z))
-					}
-					s.Set(dirs)
-					h := b.Occluded(o, float32(math.Inf(1)), s)
-					for ; h != 0; h &= h - 1 {
-						vis[c]++
-					}
+					sum += float64(w.Visibility(geom.Bary(p, q, r, 0.31, 0.27).Add(n.Mul(1e-4)), n, float32(math.Inf(1)), uint32(i)))
 				}
+				lock.Lock()
+				visible += sum
+				lock.Unlock()
 			})
 		}
 		wg.Wait()
-		d := time.Since(t0).Seconds()
-		fmt.Printf("triangles %d build %.3f mrays/s %.2f vis %.4f simd %v\n", len(m.Tris), bt.Seconds(), points*rays/d/1e6, 1-float64(vis[0]+vis[1])/points/rays, accel.HasSIMD)
+		return time.Since(t).Seconds(), visible / points
 	}
+	least, vis := math.Inf(1), 0.0
+	for range 3 {
+		s, v := run()
+		least, vis = min(least, s), v
+	}
+	out := map[string]any{"triangles": len(m.Tris), "build_seconds": round(build), "mrays_per_second": round(points * rays / least / 1e6), "mean_visibility": round(vis), "simd": accel.HasSIMD}
+	if ref := max(before, referenceRate(m, points, rays)); ref > 0 {
+		out["reference_mrays_per_second"] = round(ref)
+		out["ratio"] = round(points * rays / least / 1e6 / ref)
+	}
+	return out
+}
+
+func referenceRate(m *mesh.Model, points, rays int) float64 {
+	if *reference == "" {
+		return 0
+	}
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	name := filepath.Join(dir, "mesh.obj")
+	f, err := os.Create(name)
+	check(err)
+	w := bufio.NewWriter(f)
+	for _, p := range m.Positions {
+		fmt.Fprintf(w, "v %g %g %g\n", p.X, p.Y, p.Z)
+	}
+	for _, t := range m.Tris {
+		fmt.Fprintf(w, "f %d %d %d\n", t[0]+1, t[1]+1, t[2]+1)
+	}
+	check(w.Flush())
+	check(f.Close())
+	out, err := exec.Command(*reference, name, strconv.Itoa(points), strconv.Itoa(rays), strconv.Itoa(runtime.GOMAXPROCS(0))).Output()
+	check(err)
+	hit := regexp.MustCompile(`mrays_per_s ([\d.]+)`).FindSubmatch(out)
+	if hit == nil {
+		check(fmt.Errorf("the reference printed %q", bytes.TrimSpace(out)))
+	}
+	v, err := strconv.ParseFloat(string(hit[1]), 64)
+	check(err)
+	return v
+}
+
+func buoy(size int) (*mesh.Model, []uv.Set, *bake.Source) {
+	low, high := demo.Buoy()
+	sets, err := uv.Sets(low, uv.PerMaterial)
+	check(err)
+	src, err := bake.Prepare(low, high, bake.Settings{Size: size, Rays: 64, Samples: 1})
+	check(err)
+	return low, sets, src
+}
+
+func kinds() (out []string) {
+	for _, k := range bake.Kinds {
+		out = append(out, k.Name)
+	}
+	return out
+}
+
+func fiveMaps() map[string]any {
+	t := time.Now()
+	_, sets, src := buoy(1024)
+	prepare := time.Since(t).Seconds()
+	rays := int64(0)
+	t = time.Now()
+	for i := range sets {
+		maps, err := src.Bake(context.Background(), &sets[i], kinds(), nil)
+		check(err)
+		rays += maps[0].Rays
+	}
+	return map[string]any{"prepare_seconds": round(prepare), "seconds": round(time.Since(t).Seconds()), "rays": rays}
+}
+
+// slider moves one clause's size in the middle of the demo's strata and evaluates everything anew:
+// the coarse picture, every fourth texel each way, and the full one.
+func slider() map[string]any {
+	low, sets, src := buoy(1024)
+	doc := demo.Strata()
+	ctx := context.Background()
+	var full, coarse []*compose.Canvas
+	texels := 0
+	for i := range sets {
+		made, err := src.Bake(ctx, &sets[i], slices.DeleteFunc(kinds(), func(k string) bool { return k == bake.AO }), nil)
+		check(err)
+		maps := map[string]*bake.Map{}
+		for _, m := range made {
+			maps[m.Kind] = m
+		}
+		c, err := compose.NewCanvas(ctx, low, &sets[i], 1024, maps)
+		check(err)
+		full = append(full, c)
+		texels += c.Len()
+		c, err = compose.NewCanvas(ctx, low, &sets[i], 256, maps)
+		check(err)
+		coarse = append(coarse, c)
+	}
+	evaluate := func(cs []*compose.Canvas, d *strata.Document) {
+		for _, c := range cs {
+			_, err := c.Evaluate(ctx, d)
+			check(err)
+		}
+	}
+	var noise *strata.Clause
+	for i := range doc.Layers {
+		for k := range doc.Layers[i].Where {
+			if c := &doc.Layers[i].Where[k]; c.Kind == "noise" && doc.Layers[i].Name == "Rust in seams" {
+				noise = c
+			}
+		}
+	}
+	t := time.Now()
+	evaluate(full, doc)
+	first := time.Since(t).Seconds()
+	evaluate(coarse, doc)
+	turn := 0
+	move := func() { turn++; noise.Params["size"] = 0.05 + 0.001*float64(turn) }
+	coarseTime := best(9, func() { move(); evaluate(coarse, doc) })
+	fullTime := best(9, func() { move(); evaluate(full, doc) })
+	return map[string]any{"layers": len(doc.Layers), "texels": texels, "from_nothing_ms": round(first * 1000), "coarse_ms": round(coarseTime * 1000), "full_ms": round(fullTime * 1000)}
 }

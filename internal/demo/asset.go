@@ -57,15 +57,15 @@ func Strata() *strata.Document {
 	worn := func(seed float64) []strata.Clause {
 		return []strata.Clause{
 			of("edges", "and", 0.34, 0.62, 0.2, true, nil),
-			noise("or", 0.5, 0.6, 0.4, false, 0.045, seed),
+			noise("or", 0.57, 0.67, 0.4, false, 0.045, seed),
 			noise("and", 0.61, 0.645, 0.5, true, 0.16, seed+1),
 		}
 	}
 	wider := func(seed float64) []strata.Clause {
 		return []strata.Clause{
 			of("edges", "and", 0.46, 0.74, 0.2, true, nil),
-			noise("or", 0.46, 0.56, 0.4, false, 0.045, seed),
-			noise("and", 0.63, 0.68, 0.5, true, 0.16, seed+1),
+			noise("or", 0.53, 0.63, 0.4, false, 0.045, seed),
+			noise("and", 0.635, 0.67, 0.5, true, 0.16, seed+1),
 		}
 	}
 	with := func(c []strata.Clause, more ...strata.Clause) []strata.Clause { return append(c, more...) }
@@ -73,14 +73,14 @@ func Strata() *strata.Document {
 	glass := parts("minus", false, "lens")
 	coats := []finish.Coat{
 		{Name: "Bare steel", Hex: "#7d7b76", Rough: 0.44, Metal: 1},
-		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.12, Where: []strata.Clause{noise("and", 0.42, 0.56, 0.2, false, 0.05, 5), glass, rubber}},
+		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.12, Where: []strata.Clause{noise("and", 0.5, 0.6, 0.3, false, 0.05, 5), glass, rubber}},
 		{Name: "Primer", Hex: "#8a7f70", Rough: 0.72, Height: 0.1, Where: with(wider(7), rubber, glass)},
 		{Name: "Hull red", Hex: "#9c2b22", Rough: 0.42, Height: 0.18, Where: with(worn(7), rubber), Targets: hull},
 		{Name: "Tower yellow", Hex: "#c99a2e", Rough: 0.45, Height: 0.15, Where: worn(17), Targets: tower},
 		{Name: "Lamp grey", Hex: "#b9bab4", Rough: 0.4, Height: 0.1, Where: with(worn(27), glass), Targets: lantern},
 		{Name: "Rubber", Hex: "#1f1f1e", Rough: 0.78, Where: []strata.Clause{parts("and", false, "strake")}, Targets: hull},
 		{Name: "Lens glass", Hex: "#cfe0d6", Rough: 0.08, Where: []strata.Clause{parts("and", false, "lens")}, Targets: lantern},
-		{Name: "Sun bleach", Hex: "#efe4d4", Rough: 0.6, Blend: "soft-light", Opacity: 0.55, Where: []strata.Clause{of("facing", "and", 0, 1, 0, false, map[string]float64{"cone": 100}), noise("and", 0.3, 0.8, 0, false, 0.3, 41), glass}},
+		{Name: "Sun bleach", Hex: "#efe4d4", Rough: 0.6, Blend: "soft-light", Opacity: 0.35, Where: []strata.Clause{of("facing", "and", 0, 1, 0, false, map[string]float64{"cone": 100}), noise("and", 0.2, 0.9, 0, false, 0.4, 41), glass}},
 		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.06, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.36, 0.6, 0.3, false, 0.06, 43), rubber, glass}},
 		{Name: "Rust bloom", Hex: "#8c4a20", Rough: 0.88, Opacity: 0.75, Where: []strata.Clause{noise("and", 0.6, 0.72, 0.3, false, 0.11, 8), noise("and", 0.3, 0.6, 0.2, false, 0.02, 9), rubber, glass}},
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.7, Where: []strata.Clause{of("shelter", "and", 0.2, 0.9, 0, false, nil), noise("and", 0.25, 0.6, 0, false, 0.1, 47), glass}},

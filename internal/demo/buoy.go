@@ -93,6 +93,7 @@ func float(k *kit) {
 	bottom := newProfile(false, corner{0.30, 0.02, 0}, corner{0.80, 0.26, 0})
 	cone := revolve(part, bottom, v3{}, 0, turn, 64)
 	cone.fine = 0.014
+	cone.creaseT = []float64{1 - 0.012/bottom.length}
 	cone.creaseS = []float64{0.125, 0.375, 0.625, 0.875}
 	cone.bump = func(s, t float64) float64 {
 		r, _ := bottom.at(t)
@@ -100,7 +101,7 @@ func float(k *kit) {
 		for _, c := range cone.creaseS {
 			h = max(h, bead((s-c)*turn*r, t*bottom.length))
 		}
-		return max(h, bead((1-t)*bottom.length, s*turn*r))
+		return max(h, bead((1-t)*bottom.length-0.012, s*turn*r))
 	}
 	k.add(cone)
 	keel := revolve(part, newProfile(false, corner{0.0001, 0, 0}, corner{0.27, 0, 0.03}, corner{0.30, 0.02, 0}), v3{}, 0, turn, 32)
@@ -112,9 +113,10 @@ func float(k *kit) {
 	deck := revolve(part, top, v3{}, 0, turn, 64)
 	deck.fine = 0.0105
 	deck.creaseS = []float64{0, 0.25, 0.5, 0.75}
+	deck.creaseT = []float64{0.012 / top.length}
 	deck.bump = func(s, t float64) float64 {
 		r, _ := top.at(t)
-		h := bead(t*top.length, s*turn*r)
+		h := bead(t*top.length-0.012, s*turn*r)
 		for _, c := range []float64{0, 0.25, 0.5, 0.75, 1} {
 			h = max(h, bead((s-c)*turn*r, t*top.length))
 		}
@@ -131,7 +133,7 @@ func float(k *kit) {
 
 	// The hatch: a coaming and a bolted lid.
 	const hatch = "hatch"
-	k.add(revolve(hatch, newProfile(false, corner{deckInner - 0.06, 0.94, 0}, corner{deckInner - 0.06, 1.012, 0.006}, corner{deckInner - 0.09, 1.012, 0}), v3{}, 0, turn, 40))
+	k.add(revolve(hatch, newProfile(false, corner{deckInner + 0.004, 0.945, 0}, corner{deckInner + 0.004, 1.0, 0.008}, corner{0.262, 1.004, 0}), v3{}, 0, turn, 40))
 	lid := newProfile(false, corner{0.268, 1.0, 0}, corner{0.268, 1.03, 0.008}, corner{0.20, 1.034, 0.01}, corner{0.185, 1.052, 0.012}, corner{0.0001, 1.06, 0})
 	l := revolve(hatch, lid, v3{}, 0, turn, 40)
 	polar(l, 0.30)
@@ -356,16 +358,16 @@ func lamp(k *kit) {
 	for i := range 8 {
 		sin, cos := math.Sincos(turn * (float64(i) + 0.5) / 8)
 		bend := func(t float64) v3 {
-			// Up the side, then a quarter turn inwards to the cap.
-			const rise, r = 0.33, 0.19
-			d := t * (rise + 0.075*math.Pi/2)
+			// Up the side, then a quarter turn inwards, into the cap.
+			const rise, r, turnIn = 0.325, 0.19, 0.115
+			d := t * (rise + turnIn*math.Pi/2)
 			if d < rise {
 				return v3{r * cos, y0 + d - 0.005, r * sin}
 			}
-			s2, c2 := math.Sincos((d - rise) / 0.075)
-			q := r - 0.075 + 0.075*c2
-			return v3{q * cos, y0 + rise - 0.005 + 0.06*s2, q * sin}
+			s2, c2 := math.Sincos((d - rise) / turnIn)
+			q := r - turnIn + turnIn*c2
+			return v3{q * cos, y0 + rise - 0.005 + 0.055*s2, q * sin}
 		}
-		k.add(tube("guard", bend, 0.33+0.075*math.Pi/2, 0.0085, 7, []float64{0, 0.735, 0.8, 0.87, 0.935, 1}))
+		k.add(tube("guard", bend, 0.325+0.115*math.Pi/2, 0.0085, 7, []float64{0, 0.643, 0.71, 0.78, 0.85, 0.92, 1}))
 	}
 }

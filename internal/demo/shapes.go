@@ -262,6 +262,6 @@ func (k *kit) rivet(part string, c, n v3, r float64) {
 		},
 		in:   func(s, t float64) v3 { return c.sub(n.mul(r)) },
 		flat: func(s, t float64) (float64, float64) { return s, t },
-		s:    lines(12), t: lines(4), long: [2]float64{1e-3, 1e-3}})
+		s:    lines(12), t: lines(4), long: [2]float64{turn * r, r * turn / 4}, fine: r})
 	p.low = false
 }

@@ -23,6 +23,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/field"
 	"crust/internal/core/finish"
@@ -248,7 +249,11 @@ func tables() map[string]any {
 	for _, k := range bake.Kinds {
 		kinds = append(kinds, kind{k.Name, k.Label, k.Help})
 	}
-	return map[string]any{"blends": blends, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+	sources := map[string]string{}
+	for _, s := range compose.Sources {
+		sources[s.Name] = s.Label
+	}
+	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits}
 }
 

@@ -22,3 +22,7 @@ func nearNode(n *node, o geom.Vec3, far float32, s *Stream) uint32 {
 func nearBlock(k *block, o geom.Vec3, far float32, s *Stream) uint32 {
 	return nearBlockPlain(k, o, far, s)
 }
+
+func spread(l *[3]lanes, x, y, z float32) { spreadPlain(l, x, y, z) }
+
+func spreadEnd() {}

@@ -32,6 +32,23 @@ func testBlock(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) uint6
 	return hit
 }
 
+// spread repeats a ray's three values over the lanes; spreadEnd follows the last one.
+func spread(l *[3]lanes, x, y, z float32) {
+	if !HasSIMD {
+		spreadPlain(l, x, y, z)
+		return
+	}
+	archsimd.BroadcastFloat32x8(x).Store((*[width]float32)(&l[0]))
+	archsimd.BroadcastFloat32x8(y).Store((*[width]float32)(&l[1]))
+	archsimd.BroadcastFloat32x8(z).Store((*[width]float32)(&l[2]))
+}
+
+func spreadEnd() {
+	if HasSIMD {
+		archsimd.ClearAVXUpperBits()
+	}
+}
+
 func nearNode(n *node, o geom.Vec3, far float32, s *Stream) uint32 {
 	if !HasSIMD {
 		return nearNodePlain(n, o, far, s)

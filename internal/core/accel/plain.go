@@ -94,3 +94,9 @@ func nearBlockPlain(k *block, o geom.Vec3, far float32, s *Stream) (hit uint32) 
 	}
 	return hit
 }
+
+func spreadPlain(l *[3]lanes, x, y, z float32) {
+	for i := range width {
+		l[0][i], l[1][i], l[2][i] = x, y, z
+	}
+}

@@ -43,15 +43,10 @@ type nearEntry struct {
 func (s *Stream) Set(dirs []geom.Vec3) {
 	s.n = len(dirs)
 	for i, d := range dirs {
-		for k, v := range [3]float32{d.X, d.Y, d.Z} {
-			s.dir[i][k].fill(v)
-			s.inv[i][k].fill(reciprocal(v))
-		}
+		spread(&s.dir[i], d.X, d.Y, d.Z)
+		spread(&s.inv[i], reciprocal(d.X), reciprocal(d.Y), reciprocal(d.Z))
 	}
-}
-
-func (l *lanes) fill(v float32) {
-	l[0], l[1], l[2], l[3], l[4], l[5], l[6], l[7] = v, v, v, v, v, v, v, v
+	spreadEnd()
 }
 
 // reciprocal stays finite, so that a box touching the origin's plane gives 0 and not NaN.
@@ -86,32 +81,38 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 		}
 		n := &b.nodes[e.child]
 		var mask [width]uint64
+		any := uint64(0) // a bit per child that some ray wants
 		if bits.OnesCount64(rays) <= fewRays {
 			testNode(n, o, far, s, rays)
 			for m := rays; m != 0; m &= m - 1 {
 				r := bits.TrailingZeros64(m) & (StreamSize - 1)
-				for h := uint32(s.hits[r]); h != 0; h &= h - 1 {
-					mask[bits.TrailingZeros32(h)&(width-1)] |= 1 << r
+				h := uint64(s.hits[r])
+				any |= h
+				for ; h != 0; h &= h - 1 {
+					mask[bits.TrailingZeros64(h)&(width-1)] |= 1 << r
 				}
 			}
 		} else {
 			s.hits = [StreamSize]uint8{}
 			testNode(n, o, far, s, rays)
 			for g := 0; g < StreamSize; g += 8 {
-				if rays>>g&0xff != 0 {
-					x := transpose8(binary.LittleEndian.Uint64(s.hits[g : g+8]))
-					for c := range mask {
-						mask[c] |= (x >> (8 * c) & 0xff) << g
-					}
+				x := binary.LittleEndian.Uint64(s.hits[g : g+8])
+				if x == 0 {
+					continue
+				}
+				any |= x
+				x = transpose8(x)
+				for c := range mask {
+					mask[c] |= (x >> (8 * c) & 0xff) << g
 				}
 			}
+			any |= any >> 32
+			any |= any >> 16
+			any |= any >> 8
 		}
 		first, most := top, 0
-		for valid := n.valid; valid != 0; valid &= valid - 1 {
-			c := bits.TrailingZeros32(valid) & (width - 1)
-			if mask[c] == 0 {
-				continue
-			}
+		for m := uint32(any) & n.valid; m != 0; m &= m - 1 {
+			c := bits.TrailingZeros32(m) & (width - 1)
 			s.stack[top] = entry{n.child[c], mask[c]}
 			// The child that most rays want goes on top: a blocker found early ends rays.
 			if k := bits.OnesCount64(mask[c]); k > most {
@@ -119,7 +120,7 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 			}
 			top++
 		}
-		if top > 0 && first < top {
+		if most > 0 {
 			s.stack[first], s.stack[top-1] = s.stack[top-1], s.stack[first]
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math"
-	"math/bits"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -300,15 +299,22 @@ func (b *job) run(ctx context.Context) ([]*Map, error) {
 		return nil, fmt.Errorf("it covers no texel at %d px; its UVs have no area", size)
 	}
 	rays := max(1, (b.s.Settings.Rays+len(spots)-1)/len(spots))
-	dirs := newPatterns(rays)
+	caster := NewCaster(b.s.bvh, rays)
 	b.all = int64(centre.Len()) * int64(len(spots))
 	for i, o := range spots {
 		surf := centre
 		if o != [2]float32{} {
 			surf = surface.Rasterise(b.s.Low, b.set, size, o[0], o[1])
 		}
-		if err := b.pass(ctx, surf, uint32(i), dirs, sums, count); err != nil {
+		if err := b.pass(ctx, surf, uint32(i), caster, sums, count); err != nil {
 			return nil, err
+		}
+	}
+	for i, k := range b.kinds {
+		if k.Name == AO && b.s.Settings.Rays < cleanFrom {
+			if err := b.clean(ctx, centre, sums[i], count); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return b.finish(ctx, centre, rays*len(spots), sums, count)
@@ -318,12 +324,13 @@ func (b *job) run(ctx context.Context) ([]*Map, error) {
 type scratch struct {
 	stream accel.Stream
 	pts    [blockSize]point
-	dirs   []geom.Vec3
+	rays   *Worker
+	near   near
 	val    [blockSize]float32
 }
 
 // pass adds one sample per covered texel to the sums. Each texel is written by one block only.
-func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, dirs *patterns, sums [][]float32, count []uint16) error {
+func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, caster *Caster, sums [][]float32, count []uint16) error {
 	work := make([]*scratch, par.Workers())
 	f := fnv.New32a()
 	f.Write([]byte(b.set.Name))
@@ -331,7 +338,7 @@ func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, dirs
 	return par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {
 		k := work[w]
 		if k == nil {
-			k = &scratch{dirs: make([]geom.Vec3, dirs.rays)}
+			k = &scratch{rays: caster.Worker()}
 			work[w] = k
 		}
 		pts := k.pts[:to-from]
@@ -347,9 +354,9 @@ func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, dirs
 			sum := sums[j]
 			switch kind.Name {
 			case AO:
-				b.s.occlusion(pts, surf.Texel[from:to], seed, dirs, k)
+				b.s.occlusion(pts, surf.Texel[from:to], seed, k)
 			case Curvature:
-				b.s.cloud.block(pts, k.val[:])
+				b.s.cloud.block(pts, k.val[:], &k.near)
 			}
 			for i := range pts {
 				at := int(surf.Texel[from+i]) * kind.Channels
@@ -447,7 +454,7 @@ func (s *Source) project(t int, u, v float32, p geom.Vec3, out *point, stream *a
 }
 
 // occlusion writes the share of cosine-weighted rays that see open air.
-func (s *Source) occlusion(pts []point, texel []uint32, seed uint32, dirs *patterns, k *scratch) {
+func (s *Source) occlusion(pts []point, texel []uint32, seed uint32, k *scratch) {
 	far := float32(math.Inf(1))
 	if s.Settings.Far > 0 {
 		far = float32(s.Settings.Far)
@@ -455,14 +462,7 @@ func (s *Source) occlusion(pts []point, texel []uint32, seed uint32, dirs *patte
 	lift := 4 * s.bvh.Epsilon()
 	for i := range pts {
 		pt := &pts[i]
-		dirs.around(pt.n, seed^texel[i]*0x9e3779b9, k.dirs)
-		o := pt.p.Add(pt.face.Mul(lift))
-		hits := 0
-		for at := 0; at < len(k.dirs); at += accel.StreamSize {
-			k.stream.Set(k.dirs[at:min(len(k.dirs), at+accel.StreamSize)])
-			hits += bits.OnesCount64(s.bvh.Occluded(o, far, &k.stream))
-		}
-		k.val[i] = 1 - float32(hits)/float32(len(k.dirs))
+		k.val[i] = k.rays.Visibility(pt.p.Add(pt.face.Mul(lift)), pt.n, far, seed^texel[i]*0x9e3779b9)
 	}
 }
 

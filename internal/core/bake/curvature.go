@@ -213,33 +213,50 @@ func (g *gather) finish() {
 	}
 }
 
-// mean returns the mean curvature in 1/m round p, weighted by (1 − d²/r²)². Points that face away
-// from n, as on the other side of a plate, do not count.
-func (c *cloud) mean(p, n geom.Vec3) float32 {
-	at := c.cell(p)
-	r2 := c.radius * c.radius
-	var area, curve float32
+// near is the points round one cell; texels side by side mostly share it.
+type near struct {
+	cell   [3]int32
+	ranges [27][2]int32
+	n      int
+	known  bool
+}
+
+func (c *cloud) look(at [3]int32, k *near) {
+	if k.known && k.cell == at {
+		return
+	}
+	k.cell, k.known, k.n = at, true, 0
 	for z := at[2] - 1; z <= at[2]+1; z++ {
 		for y := at[1] - 1; y <= at[1]+1; y++ {
 			for x := at[0] - 1; x <= at[0]+1; x++ {
-				r, ok := c.cells[[3]int32{x, y, z}]
-				if !ok {
-					continue
-				}
-				for i := r[0]; i < r[1]; i++ {
-					q := &c.pts[i]
-					d := q.p.Sub(p)
-					k := 1 - d.Dot(d)/r2
-					if k <= 0 {
-						continue
-					}
-					// Full weight up to a right angle, none from about 125°.
-					f := geom.Clamp01((q.n.Dot(n) + 0.6) * 2)
-					w := k * k * f
-					area += w * q.area
-					curve += w * q.curve
+				if r, ok := c.cells[[3]int32{x, y, z}]; ok {
+					k.ranges[k.n] = r
+					k.n++
 				}
 			}
+		}
+	}
+}
+
+// mean returns the mean curvature in 1/m round p, weighted by (1 − d²/r²)². Points that face away
+// from n, as on the other side of a plate, do not count.
+func (c *cloud) mean(p, n geom.Vec3, k *near) float32 {
+	c.look(c.cell(p), k)
+	inv := 1 / (c.radius * c.radius)
+	var area, curve float32
+	for _, r := range k.ranges[:k.n] {
+		pts := c.pts[r[0]:r[1]]
+		for i := range pts {
+			q := &pts[i]
+			dx, dy, dz := q.p.X-p.X, q.p.Y-p.Y, q.p.Z-p.Z
+			w := 1 - (dx*dx+dy*dy+dz*dz)*inv
+			if w <= 0 {
+				continue
+			}
+			// Full weight up to a right angle, none from about 125°.
+			w *= w * geom.Clamp01((q.n.Dot(n)+0.6)*2)
+			area += w * q.area
+			curve += w * q.curve
 		}
 	}
 	if area <= 0 {
@@ -249,9 +266,9 @@ func (c *cloud) mean(p, n geom.Vec3) float32 {
 }
 
 // block writes 0.5 + H·r/2 for the points, limited to 0–1: 0.5 is flat, convex above.
-func (c *cloud) block(pts []point, out []float32) {
+func (c *cloud) block(pts []point, out []float32, k *near) {
 	for i := range pts {
-		h := c.mean(pts[i].p, pts[i].n)
+		h := c.mean(pts[i].p, pts[i].n, k)
 		out[i] = geom.Clamp01(0.5 + 0.5*h*c.radius)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/bits"
 
+	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 )
 
@@ -86,4 +87,35 @@ func (p *patterns) around(n geom.Vec3, seed uint32, out []geom.Vec3) {
 			Z: d.X*x.Z + d.Y*y.Z + d.Z*n.Z,
 		}
 	}
+}
+
+// Caster casts occlusion rays over a hierarchy in the way that bakes do.
+type Caster struct {
+	bvh  *accel.BVH
+	dirs *patterns
+}
+
+// NewCaster makes a caster of the given rays per point.
+func NewCaster(b *accel.BVH, rays int) *Caster { return &Caster{b, newPatterns(rays)} }
+
+// Worker is a caster's scratch; each goroutine takes its own.
+type Worker struct {
+	c      *Caster
+	stream accel.Stream
+	dirs   []geom.Vec3
+}
+
+// Worker returns fresh scratch.
+func (c *Caster) Worker() *Worker { return &Worker{c: c, dirs: make([]geom.Vec3, c.dirs.rays)} }
+
+// Visibility is the share of cosine-weighted rays round the unit normal n that reach far without
+// meeting a face. o is already lifted off the surface; seed picks the rays.
+func (w *Worker) Visibility(o, n geom.Vec3, far float32, seed uint32) float32 {
+	w.c.dirs.around(n, seed, w.dirs)
+	hits := 0
+	for at := 0; at < len(w.dirs); at += accel.StreamSize {
+		w.stream.Set(w.dirs[at:min(len(w.dirs), at+accel.StreamSize)])
+		hits += bits.OnesCount64(w.c.bvh.Occluded(o, far, &w.stream))
+	}
+	return 1 - float32(hits)/float32(len(w.dirs))
 }

@@ -93,9 +93,7 @@ func (b Blend) Lay(below []float32, own float32, alpha []float32) {
 	below = below[:len(alpha)]
 	switch b.Name {
 	case "over":
-		for i, a := range alpha {
-			below[i] += (own - below[i]) * a
-		}
+		layOver(below, own, alpha)
 	case "multiply":
 		k := own - 1
 		for i, a := range alpha {
@@ -140,6 +138,15 @@ func (s Shape) Check() error {
 	return nil
 }
 
+// curve is a shape made ready for its kernel.
+type curve struct {
+	low, scale float32
+	bias, gain float32
+	plain      bool // bias and gain leave the value as it is
+	flip       float32
+	sign       float32 // result = flip + sign · t
+}
+
 // Apply shapes a run of field values in place. Balance and contrast are the bias and gain curves of
 // Schlick, Fast Alternatives to Perlin's Bias and Gain Functions (Graphics Gems IV, 1994).
 func (s Shape) Apply(v []float32) {
@@ -147,23 +154,32 @@ func (s Shape) Apply(v []float32) {
 	if width > -1e-4 && width < 1e-4 {
 		width = 1e-4
 	}
-	scale := 1 / width
-	bias := 1/min(max(s.Balance, 0.001), 0.999) - 2
-	gain := 1/(0.5-0.496*s.Contrast) - 2
-	plain := bias == 0 && s.Contrast == 0
+	c := curve{low: s.Low, scale: 1 / width, bias: 1/min(max(s.Balance, 0.001), 0.999) - 2, gain: 1/(0.5-0.496*s.Contrast) - 2, sign: 1}
+	c.plain = c.bias == 0 && s.Contrast == 0
+	if s.Invert {
+		c.flip, c.sign = 1, -1
+	}
+	shape(v, &c)
+}
+
+func shapePlain(v []float32, c *curve) {
 	for i, x := range v {
-		t := geom.Clamp01((x - s.Low) * scale)
-		if !plain {
-			t = t / (bias*(1-t) + 1)
+		t := geom.Clamp01((x - c.low) * c.scale)
+		if !c.plain {
+			t /= c.bias*(1-t) + 1
 			if t < 0.5 {
-				t /= gain*(1-2*t) + 1
+				t /= c.gain*(1-2*t) + 1
 			} else {
-				t = 1 - (1-t)/(gain*(2*t-1)+1)
+				t = 1 - (1-t)/(c.gain*(2*t-1)+1)
 			}
 		}
-		if s.Invert {
-			t = 1 - t
-		}
-		v[i] = t
+		v[i] = c.flip + c.sign*t
+	}
+}
+
+func layOverPlain(below []float32, own float32, alpha []float32) {
+	below = below[:len(alpha)]
+	for i, a := range alpha {
+		below[i] += (own - below[i]) * a
 	}
 }

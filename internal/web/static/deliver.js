@@ -57,7 +57,7 @@ export class Deliver {
     go.disabled = !!s.job || !s.hasUV;
   }
 
-  words(name) { return { 'base.r': 'Base colour R', 'base.g': 'Base colour G', 'base.b': 'Base colour B', occlusion: 'Occlusion', roughness: 'Roughness', metallic: 'Metallic', 'normal.r': 'Normal X', 'normal.g': 'Normal Y ↑', 'normal.g.down': 'Normal Y ↓', 'normal.b': 'Normal Z', height: 'Height' }[name] || name; }
+  words(name) { return this.app.tables.sources[name] || name; }
 
   /** Bytes of a file before it is made: what such maps came to per texel. */
   guess(f) { return this.size * this.size * (f.bits === 16 ? 2.2 : f.srgb ? 0.8 : 0.85); }

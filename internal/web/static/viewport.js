@@ -40,7 +40,7 @@ export class Viewport {
     r.toneMapping = THREE.NeutralToneMapping;
     r.toneMappingExposure = 1.15;
     r.shadowMap.enabled = true;
-    r.shadowMap.type = THREE.PCFShadowMap;
+    r.shadowMap.type = THREE.VSMShadowMap;
     r.shadowMap.autoUpdate = false;
     const s = this.scene = new THREE.Scene();
     s.background = new THREE.Color('#2f2f2f');
@@ -48,9 +48,10 @@ export class Viewport {
     this.light = new THREE.DirectionalLight('#fff2e0', 2.3);
     this.light.castShadow = true;
     this.light.shadow.mapSize.set(2048, 2048);
-    this.light.shadow.bias = -0.0004;
-    this.light.shadow.normalBias = 0.012;
-    this.light.shadow.radius = 5;
+    this.light.shadow.bias = -0.0006;
+    this.light.shadow.normalBias = 0.02;
+    this.light.shadow.radius = 4;
+    this.light.shadow.blurSamples = 16;
     s.add(this.light, this.light.target);
     this.orbit = new OrbitControls(this.camera, canvas);
     this.orbit.enableDamping = false;
