@@ -1,0 +1,163 @@
+package uv
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
+)
+
+// MaterialX specification, filename substitutions: UDIM = 1001 + u + 10·v.
+func TestUDIMNumbersFollowMaterialX(t *testing.T) {
+	for _, c := range []struct {
+		u, v float32
+		want int
+	}{{0.5, 0.5, 1001}, {9.5, 0.5, 1010}, {0.5, 1.5, 1011}, {3.2, 2.9, 1024}} {
+		if got, ok := Tile(c.u, c.v); !ok || got != c.want {
+			t.Errorf("(%g, %g) is tile %d, want %d", c.u, c.v, got, c.want)
+		}
+	}
+	for _, p := range [][2]float32{{-0.1, 0.5}, {10.5, 0.5}, {0.5, -0.5}, {float32(math.NaN()), 0}} {
+		if n, ok := Tile(p[0], p[1]); ok {
+			t.Errorf("%v is tile %d, want none", p, n)
+		}
+	}
+}
+
+func plane(shift float32) *mesh.Model {
+	m := mesh.Grid(7, 5, 0.1, func(s, t float64) [3]float64 { return [3]float64{2 * s, 0, 1 - t} })
+	for i := range m.UVs {
+		m.UVs[i].X += shift
+	}
+	return m
+}
+
+// A grid of triangles covers each texel whose centre lies in it, once: edges are shared, not doubled,
+// and the count is that of the square by area.
+func TestRasterCoversTheSquareOnce(t *testing.T) {
+	m := plane(0)
+	sets, err := Sets(m, Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const n = 100
+	count := make([]int, n*n)
+	for _, k := range sets[0].Tris {
+		Raster(m, &sets[0], int(k), n, 0, 0, func(at int, u, v float32) {
+			if u < -1e-4 || v < -1e-4 || u+v > 1.0001 {
+				t.Fatalf("barycentrics %g, %g", u, v)
+			}
+			count[at]++
+		})
+	}
+	covered, interior := 0, 0
+	for at, c := range count {
+		if c > 0 {
+			covered++
+		}
+		x, y := float64(at%n)+0.5, float64(at/n)+0.5
+		if x > 10 && x < 90 && y > 10 && y < 90 {
+			interior++
+			if c == 0 {
+				t.Fatalf("texel (%g, %g) is not covered", x, y)
+			}
+		} else if c > 0 {
+			t.Fatalf("texel (%g, %g) outside is covered", x, y)
+		}
+	}
+	if covered != interior {
+		t.Errorf("%d texels covered, want %d", covered, interior)
+	}
+	if d := sets[0].Density(1000); math.Abs(d-math.Sqrt(0.64/2)*1000) > 0.5 {
+		t.Errorf("texel density %.2f px/m, want √(0.64/2)·1000", d)
+	}
+}
+
+func TestSplittingByTileNumbersTheSets(t *testing.T) {
+	m := plane(0)
+	m.Append(plane(1))
+	m.Append(plane(3))
+	sets, err := Sets(m, PerTile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, s := range sets {
+		names = append(names, s.Name)
+	}
+	if strings.Join(names, ",") != "1001,1002,1004" || sets[2].Origin.X != 3 {
+		t.Errorf("sets %v, third at %v", names, sets[2].Origin)
+	}
+	if c := Checks(m, sets); len(c) != 0 {
+		t.Errorf("findings on sound tiles: %v", c)
+	}
+	if _, err := Sets(plane(-1), PerTile); err == nil || !strings.Contains(err.Error(), "UV (-0.") {
+		t.Errorf("a face left of the tiles: %v", err)
+	}
+	if sets, _ = Sets(m, PerMaterial); len(sets) != 3 || sets[0].Name == sets[1].Name {
+		t.Errorf("slots of one name must become sets of different names: %v", sets)
+	}
+}
+
+func TestChecksFindWhatSpoilsABake(t *testing.T) {
+	kinds := func(m *mesh.Model) string {
+		sets, err := Sets(m, Single)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, c := range Checks(m, sets) {
+			out = append(out, c.Kind)
+		}
+		return strings.Join(out, ",")
+	}
+	if got := kinds(plane(0)); got != "" {
+		t.Errorf("a sound model: %s", got)
+	}
+	if got := kinds(plane(0.5)); got != "outside" {
+		t.Errorf("half outside: %s", got)
+	}
+	twice := plane(0)
+	twice.Append(plane(0))
+	if got := kinds(twice); got != "overlap" {
+		t.Errorf("one on the other: %s", got)
+	}
+	flat := plane(0)
+	for i := range flat.UVs {
+		flat.UVs[i] = geom.Vec2{X: 0.5, Y: 0.5}
+	}
+	if got := kinds(flat); got != "degenerate-uv" {
+		t.Errorf("UVs in one point: %s", got)
+	}
+	flat.HasUV = false
+	if got := kinds(flat); got != "no-uv" {
+		t.Errorf("no UVs: %s", got)
+	}
+}
+
+func TestIslandsAndOutline(t *testing.T) {
+	m := plane(0)
+	m.Append(plane(2))
+	sets, _ := Sets(m, Single)
+	if _, n := Islands(m, &sets[0]); n != 2 {
+		t.Errorf("%d islands, want 2", n)
+	}
+	// Each island is a rectangle of 7 × 5 quads: 24 edges round it.
+	if n := len(Outline(m, &sets[0])); n != 48 {
+		t.Errorf("%d outline edges, want 48", n)
+	}
+}
+
+// Names that file systems refuse (common practice).
+func TestNamesBecomeFileNames(t *testing.T) {
+	for in, want := range map[string]string{"hull": "hull", "deck ": "deck", "a/b:c": "a_b_c", "": "set", "tab\there": "tab_here", ". .": "set", strings.Repeat("x", 200): strings.Repeat("x", 80)} {
+		if got := FileName(in); got != want {
+			t.Errorf("%q becomes %q, want %q", in, got, want)
+		}
+	}
+	if CheckName("hull") != nil || CheckName("hull ") == nil {
+		t.Error("CheckName takes a trailing blank, or refuses a sound name")
+	}
+}
