@@ -295,7 +295,7 @@ func TestBakesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 	m := mesh.BumpySphere(64, 32)
 	bakeOn := func(n int) []*Map {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(n))
-		_, _, maps := bakeFirst(t, m, mesh.BumpySphere(200, 100), Settings{Size: 128, Rays: 16, Samples: 4}, AO, Curvature, Normal, WorldNormal, Position)
+		_, _, maps := bakeFirst(t, m, mesh.BumpySphere(200, 100), Settings{Size: 128, Rays: 16, Samples: 4, Radius: 0.1}, AO, Curvature, Normal, WorldNormal, Position)
 		return maps
 	}
 	one, two := bakeOn(1), bakeOn(2)

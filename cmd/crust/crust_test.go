@@ -1,0 +1,207 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"crust/internal/core/mesh"
+)
+
+// The tests run the real program: this test binary with a variable set.
+func TestMain(m *testing.M) {
+	if os.Getenv("CRUST_RUN") == "1" {
+		main()
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+func crust(t *testing.T, args ...string) (out, errs string, status int) {
+	t.Helper()
+	cmd := exec.Command(os.Args[0], args...)
+	cmd.Env = append(os.Environ(), "CRUST_RUN=1")
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		status = exit.ExitCode()
+	} else if err != nil {
+		t.Fatal(err)
+	}
+	return o.String(), e.String(), status
+}
+
+func ball(t *testing.T, dir, name string, nu, nv int) string {
+	t.Helper()
+	m := mesh.Sphere(nu, nv, 0.5, [3]float64{})
+	m.Materials[0].Name = "ball"
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "ball"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
+		t.Fatal(err)
+	}
+	name = filepath.Join(dir, name)
+	if err := os.WriteFile(name, b.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+// one reads exactly one JSON object from standard output.
+func one(t *testing.T, out string, into any) {
+	t.Helper()
+	d := json.NewDecoder(strings.NewReader(out))
+	if err := d.Decode(into); err != nil {
+		t.Fatalf("%v in %q", err, out)
+	}
+	if d.More() {
+		t.Errorf("more than one object: %q", out)
+	}
+}
+
+func TestInspectReportsTheModel(t *testing.T) {
+	out, _, status := crust(t, "inspect", ball(t, t.TempDir(), "ball.glb", 24, 12), "--json")
+	var r struct {
+		Parts []struct{ Name string }
+		Sets  []struct {
+			Name      string
+			Triangles int
+			Density   float64 `json:"texel_density"`
+		}
+		Bounds struct{ Size [3]float64 }
+		Checks []struct{ Kind string }
+	}
+	one(t, out, &r)
+	if status != 0 || len(r.Parts) != 1 || len(r.Sets) != 1 || r.Sets[0].Name != "ball" || r.Sets[0].Triangles == 0 || r.Sets[0].Density == 0 || r.Bounds.Size[1] != 1 || len(r.Checks) != 0 {
+		t.Errorf("status %d, %+v", status, r)
+	}
+}
+
+func TestBakeAndDeliverWriteTheirFiles(t *testing.T) {
+	dir := t.TempDir()
+	low, high := ball(t, dir, "ball.glb", 24, 12), ball(t, dir, "ball_high.glb", 100, 50)
+	out, _, status := crust(t, "bake", low, "--high", high, "--maps", "ao,normal", "--size", "128", "--rays", "16", "--out", filepath.Join(dir, "maps"), "--json")
+	var b struct {
+		Maps []struct {
+			Set, Map, File string
+			Size           int
+			Rays           int64
+			Seconds        float64
+			Rate           float64 `json:"rays_per_second"`
+		}
+	}
+	one(t, out, &b)
+	if status != 0 || len(b.Maps) != 2 || b.Maps[0].Rays < 100_000 || b.Maps[0].Rate == 0 || filepath.Base(b.Maps[1].File) != "ball_normal.png" {
+		t.Fatalf("status %d, %+v", status, b)
+	}
+	data, err := os.ReadFile(b.Maps[1].File)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c, err := png.DecodeConfig(bytes.NewReader(data)); err != nil || c.Width != 128 {
+		t.Errorf("the written map: %v, %v", c, err)
+	}
+	to := filepath.Join(dir, "out")
+	out, errs, status := crust(t, "deliver", low, "--finish", "worn-marine-paint", "--dial", "age=0.8", "--preset", "orm-green-down", "--size", "256", "--out", to, "--json")
+	var d struct {
+		Files []struct {
+			File     string
+			Channels map[string]string
+			Bits     int
+			Space    string `json:"colour_space"`
+			Size     int
+			SHA256   string
+		}
+	}
+	one(t, out, &d)
+	if status != 0 || len(d.Files) != 3 || d.Files[2].Bits != 16 || d.Files[0].Space != "sRGB" || len(d.Files[1].SHA256) != 64 || d.Files[1].Channels["B"] != "metallic" {
+		t.Errorf("status %d, %+v", status, d)
+	}
+	if !strings.Contains(errs, "deliver") {
+		t.Errorf("no progress on standard error: %q", errs)
+	}
+	for _, name := range []string{"ball_basecolor.png", "ball_orm.png", "ball_normal.png", "delivery.json"} {
+		if _, err := os.Stat(filepath.Join(to, name)); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestListsAreOneObject(t *testing.T) {
+	var f struct {
+		Finishes []struct {
+			Name  string
+			Dials []struct{ Name string }
+		}
+	}
+	out, _, _ := crust(t, "finishes", "--json")
+	one(t, out, &f)
+	var p struct{ Presets []struct{ Name string } }
+	out, _, _ = crust(t, "presets", "--json")
+	one(t, out, &p)
+	if len(f.Finishes) == 0 || len(f.Finishes[0].Dials) < 3 || len(p.Presets) != 2 {
+		t.Errorf("%+v, %+v", f, p)
+	}
+}
+
+// Status 1 when the work failed, 2 when the call was wrong; one line that says what, where and what
+// to do, nothing on standard output, no file left behind.
+func TestErrorsAreOneLineWithAStatus(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, data string) string {
+		name = filepath.Join(dir, name)
+		if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return name
+	}
+	good := ball(t, dir, "ball.glb", 12, 6)
+	whole, err := os.ReadFile(good)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bare := put("bare.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+	textured := put("pic.obj", "mtllib pic.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
+	put("pic.mtl", "newmtl a\nmap_Kd paint.png\n")
+	put("paint.png", "\x89PNG\r\n\x1a\nbroken")
+	to := filepath.Join(dir, "out")
+	for _, c := range []struct {
+		status int
+		want   string
+		args   []string
+	}{
+		{1, "no such file", []string{"inspect", filepath.Join(dir, "none.obj")}},
+		{1, "the file is empty", []string{"inspect", put("empty.obj", "")}},
+		{1, "line 1", []string{"inspect", put("nan.obj", "v nan 0 0\n")}},
+		{1, "vertex 7", []string{"inspect", put("far.obj", "v 0 0 0\nf 1 1 7\n")}},
+		{1, "cut short", []string{"bake", put("cut.glb", string(whole[:len(whole)-9])), "--out", to}},
+		{1, "paint.png", []string{"inspect", textured}},
+		{1, "without UVs", []string{"bake", bare, "--out", to}},
+		{1, "is a folder", []string{"inspect", dir}},
+		{2, "give a model", []string{"inspect"}},
+		{2, "use single, material, udim", []string{"inspect", good, "--sets", "parts"}},
+		{2, "not a baked map", []string{"bake", good, "--maps", "glow", "--out", to}},
+		{2, "outside 64–8192", []string{"bake", good, "--size", "9", "--out", to}},
+		{2, "no finish", []string{"deliver", good, "--preset", "gltf", "--finish", "chrome", "--out", to}},
+		{2, "no preset", []string{"deliver", good, "--preset", "x", "--finish", "worn-marine-paint", "--out", to}},
+		{2, "no dial", []string{"deliver", good, "--preset", "gltf", "--finish", "worn-marine-paint", "--dial", "x=1", "--out", to}},
+		{2, "from 0 to 1", []string{"deliver", good, "--preset", "gltf", "--finish", "worn-marine-paint", "--dial", "age=3", "--out", to}},
+		{2, "unknown", []string{"polish"}},
+		{2, "unknown flag", []string{"inspect", good, "--shiny"}},
+	} {
+		out, errs, status := crust(t, c.args...)
+		if status != c.status || out != "" || strings.Count(errs, "\n") != 1 || !strings.Contains(errs, c.want) || strings.Contains(errs, "goroutine") {
+			t.Errorf("%v: status %d, output %q, error %q; want status %d and one line about “%s”", c.args, status, out, errs, c.status, c.want)
+		}
+	}
+	if _, err := os.Stat(to); err == nil {
+		t.Error("a failed run left its folder behind")
+	}
+}

@@ -1,0 +1,214 @@
+package deliver
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"image/png"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"testing"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/finish"
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
+)
+
+// job is two spheres as two sets, with baked maps and the built-in finish.
+func job(t *testing.T, preset string) Job {
+	t.Helper()
+	m := mesh.BumpySphere(48, 24)
+	m.Materials[0].Name = "hull"
+	o := mesh.Sphere(24, 12, 0.5, [3]float64{2, 0, 0})
+	o.Materials[0].Name, o.Parts[0] = "lamp", "lamp"
+	m.Append(o)
+	sets, err := uv.Sets(m, uv.PerMaterial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	src, err := bake.Prepare(m, nil, bake.Settings{Size: 128, Rays: 16, Samples: 1, Radius: 0.1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := PresetOf(preset)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc := new(strata.Document)
+	f, err := finish.Of("Worn marine paint")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if doc.Layers, err = f.Layers(doc, map[string]float64{"age": 0.7}, float64(m.Bounds().Diagonal())); err != nil {
+		t.Fatal(err)
+	}
+	j := Job{Asset: "two spheres", Model: m, Sets: sets, Maps: map[string]map[string]*bake.Map{}, Document: doc, Preset: p, Size: 256}
+	for i := range sets {
+		maps, err := src.Bake(context.Background(), &sets[i], []string{bake.AO, bake.Curvature, bake.WorldNormal}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		j.Maps[sets[i].Name] = map[string]*bake.Map{}
+		for _, k := range maps {
+			j.Maps[sets[i].Name][k.Kind] = k
+		}
+	}
+	return j
+}
+
+// The same document gives the same bytes on one core and on two.
+func TestDeliveriesAreTheSameOnOneCoreAndTwo(t *testing.T) {
+	run := func(n int) *Delivery {
+		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(n))
+		d, err := Run(context.Background(), job(t, "gltf"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	one, two := run(1), run(2)
+	if !bytes.Equal(one.JSON(), two.JSON()) {
+		t.Error("the notes, with every file's SHA-256, differ")
+	}
+	for i := range one.Files {
+		if !bytes.Equal(one.Files[i].data, two.Files[i].data) {
+			t.Errorf("%s differs", one.Files[i].File)
+		}
+	}
+}
+
+// Khronos, glTF 2.0 §3.9.2: metalness in B, roughness in G; §3.9.3: occlusion in R. The letters of
+// ORM say the same (common practice).
+func TestORMIsPackedInTheOrderOfItsLetters(t *testing.T) {
+	for _, preset := range []string{"gltf", "orm-green-down"} {
+		j := job(t, preset)
+		d := new(strata.Document)
+		l := d.NewLayer("all")
+		l.What.Roughness.Number = 0.25
+		l.What.Metallic.On, l.What.Metallic.Number = true, 0.75
+		d.Layers = []strata.Layer{l}
+		j.Document = d
+		for _, m := range j.Maps {
+			for i := range m[bake.AO].Pix {
+				m[bake.AO].Pix[i] = 65535 / 2
+			}
+		}
+		out, err := Run(context.Background(), j)
+		if err != nil {
+			t.Fatal(err)
+		}
+		img, err := png.Decode(bytes.NewReader(out.Files[1].data))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range [][2]int{{0, 0}, {100, 100}, {255, 255}} {
+			r, g, b, _ := img.At(p[0], p[1]).RGBA()
+			for k, c := range []struct{ got, want uint32 }{{r >> 8, 127}, {g >> 8, 64}, {b >> 8, 191}} {
+				if math.Abs(float64(c.got)-float64(c.want)) > 1 {
+					t.Errorf("%s %s at %v: channel %d is %d, want %d", preset, out.Files[1].File, p, k, c.got, c.want)
+				}
+			}
+		}
+	}
+}
+
+// Padding has no limit: no texel of the square is left empty, and each empty one holds the value of
+// a covered one.
+func TestPaddingFillsTheWholeSquare(t *testing.T) {
+	j := job(t, "gltf")
+	d, err := Run(context.Background(), j)
+	if err != nil {
+		t.Fatal(err)
+	}
+	img, err := png.Decode(bytes.NewReader(d.Files[0].data))
+	if err != nil {
+		t.Fatal(err)
+	}
+	covered := map[[3]uint32]bool{}
+	at := func(x, y int) [3]uint32 { r, g, b, _ := img.At(x, y).RGBA(); return [3]uint32{r, g, b} }
+	in := make([]bool, 256*256)
+	for _, k := range j.Sets[0].Tris {
+		uv.Raster(j.Model, &j.Sets[0], int(k), 256, 0, 0, func(i int, u, v float32) {
+			in[i] = true
+			covered[at(i%256, i/256)] = true
+		})
+	}
+	for i, c := range in {
+		if !c && !covered[at(i%256, i/256)] {
+			t.Fatalf("texel (%d, %d) holds a colour that no covered texel has", i%256, i/256)
+		}
+	}
+}
+
+func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
+	d, err := Run(context.Background(), job(t, "gltf"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(t.TempDir(), "a", "b")
+	if err := d.WriteFolder(dir); err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	if err := d.Zip(&b); err != nil {
+		t.Fatal(err)
+	}
+	z, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	left, _ := os.ReadDir(dir)
+	if len(left) != len(z.File) || len(left) != 8 {
+		t.Errorf("%d files in the folder, %d in the zip, want 8", len(left), len(z.File))
+	}
+	var note Delivery
+	text, err := os.ReadFile(filepath.Join(dir, Note))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := json.Unmarshal(text, &note); err != nil {
+		t.Fatal(err)
+	}
+	for _, w := range note.Files {
+		data, err := os.ReadFile(filepath.Join(dir, w.File))
+		if err != nil || len(data) != w.Bytes {
+			t.Errorf("%s: %d bytes, the note says %d; %v", w.File, len(data), w.Bytes, err)
+		}
+	}
+	// A folder that cannot be written leaves nothing half done.
+	blocked := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(blocked, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.WriteFolder(filepath.Join(blocked, "maps")); err == nil {
+		t.Error("writing into a file as if it were a folder went well")
+	}
+}
+
+func TestDeliveriesRefuseWhatCannotBe(t *testing.T) {
+	j := job(t, "gltf")
+	j.Size = 300
+	if _, err := Run(context.Background(), j); err == nil {
+		t.Error("a size that is not offered is accepted")
+	}
+	j.Size = 256
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := Run(ctx, j); err == nil {
+		t.Error("a stopped delivery says that it is done")
+	}
+	if _, err := PresetOf("nothing"); err == nil {
+		t.Error("an unknown preset is found")
+	}
+	f := &finish.Finishes[0]
+	for _, dials := range []map[string]float64{{"age": 2}, {"shine": 1}} {
+		if _, err := f.Layers(new(strata.Document), dials, 1); err == nil {
+			t.Errorf("dials %v are accepted", dials)
+		}
+	}
+}

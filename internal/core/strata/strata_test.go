@@ -1,0 +1,151 @@
+package strata
+
+import (
+	"encoding/json"
+	"math"
+	"strings"
+	"testing"
+)
+
+func raw(v any) json.RawMessage {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return b
+}
+
+func apply(t *testing.T, d *Document, e Edit) (label, layer string) {
+	t.Helper()
+	label, layer, err := d.Apply(e)
+	if err != nil {
+		t.Fatalf("%+v: %v", e, err)
+	}
+	return label, layer
+}
+
+func names(d *Document) string {
+	var out []string
+	for _, l := range d.Layers {
+		out = append(out, l.Name)
+	}
+	return strings.Join(out, ",")
+}
+
+func TestEditsChangeTheStrata(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	_, b := apply(t, d, Edit{Do: "add", Layer: a})
+	apply(t, d, Edit{Do: "set", Layer: a, Path: "name", Value: raw("Steel")})
+	label, _ := apply(t, d, Edit{Do: "set", Layer: b, Path: "what.roughness.number", Value: raw(0.9)})
+	if label != "Change roughness number of Coat 2" && label != "Change roughness number of Coat" {
+		t.Errorf("label %q", label)
+	}
+	_, c := apply(t, d, Edit{Do: "duplicate", Layer: a})
+	if got := names(d); !strings.HasPrefix(got, "Steel,Steel 2,") {
+		t.Errorf("layers %s, want the copy right above its layer", got)
+	}
+	apply(t, d, Edit{Do: "move", Layer: c, To: 2})
+	if _, at, _ := d.Layer(c); at != 2 {
+		t.Errorf("moved to %d, want 2", at)
+	}
+	apply(t, d, Edit{Do: "clause.add", Layer: b, Kind: "edges"})
+	apply(t, d, Edit{Do: "clause.add", Layer: b, Kind: "noise"})
+	l, _, _ := d.Layer(b)
+	noise := l.Where[1].ID
+	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: noise, Path: "params.size", Value: raw(0.004)})
+	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: noise, Path: "join", Value: raw("minus")})
+	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: l.Where[0].ID, Path: "shape.invert", Value: raw(true)})
+	l, _, _ = d.Layer(b)
+	if got := l.Reading(); got != "away from edges, but not broken up by clouds of 4 mm" {
+		t.Errorf("reading %q", got)
+	}
+	apply(t, d, Edit{Do: "clause.move", Layer: b, Clause: noise, To: 0})
+	l, _, _ = d.Layer(b)
+	if l.Where[0].ID != noise {
+		t.Error("the clause did not move to the front")
+	}
+	apply(t, d, Edit{Do: "clause.delete", Layer: b, Clause: noise})
+	apply(t, d, Edit{Do: "delete", Layer: c})
+	if len(d.Layers) != 2 {
+		t.Errorf("%d layers left, want 2", len(d.Layers))
+	}
+}
+
+// A refused edit says why, and leaves the document as it was.
+func TestRefusedEditsChangeNothing(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	apply(t, d, Edit{Do: "clause.add", Layer: a, Kind: "noise"})
+	c := d.Layers[0].Where[0].ID
+	before := string(raw(d))
+	for _, k := range []struct {
+		e    Edit
+		want string
+	}{
+		{Edit{Do: "paint"}, "not an edit"},
+		{Edit{Do: "delete", Layer: "l99"}, "no layer"},
+		{Edit{Do: "set", Layer: a, Path: "opacity", Value: raw(1.5)}, "from 0 to 1"},
+		{Edit{Do: "set", Layer: a, Path: "opacity", Value: raw("much")}, "cannot take"},
+		{Edit{Do: "set", Layer: a, Path: "colour", Value: raw(1)}, "cannot take"},
+		{Edit{Do: "set", Layer: a, Path: "id", Value: raw("l7")}, "cannot be set"},
+		{Edit{Do: "set", Layer: a, Path: "name", Value: raw(" ")}, "a name has"},
+		{Edit{Do: "set", Layer: a, Path: "what.colour.hex", Value: raw("red")}, "#rrggbb"},
+		{Edit{Do: "set", Layer: a, Path: "what.colour.blend", Value: raw("glow")}, "not a blend mode"},
+		{Edit{Do: "set", Layer: a, Path: "name"}, "no value"},
+		{Edit{Do: "clause.add", Layer: a, Kind: "sparkle"}, "not a kind"},
+		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "params.size", Value: raw(-1)}, "from 0.001"},
+		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "params.form", Value: raw(1.5)}, "from 0 to 2"},
+		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "shape.low", Value: raw(2)}, "from 0 to 1"},
+		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "kind", Value: raw("edges")}, "cannot be set"},
+		{Edit{Do: "clause.set", Layer: a, Clause: "c77", Path: "join", Value: raw("or")}, "no clause"},
+	} {
+		_, _, err := d.Apply(k.e)
+		if err == nil || !strings.Contains(err.Error(), k.want) {
+			t.Errorf("%+v: %v, want “%s”", k.e, err, k.want)
+		}
+		if string(raw(d)) != before {
+			t.Fatalf("%+v changed the document", k.e)
+		}
+	}
+}
+
+func TestDocumentsComeBackFromJSON(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	apply(t, d, Edit{Do: "clause.add", Layer: a, Kind: "parts"})
+	apply(t, d, Edit{Do: "clause.set", Layer: a, Clause: d.Layers[0].Where[0].ID, Path: "parts", Value: raw([]string{"lens"})})
+	back, err := Parse(raw(d))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if string(raw(back)) != string(raw(d)) {
+		t.Errorf("%s came back as %s", raw(d), raw(back))
+	}
+	for _, bad := range []string{"", "{", `{"layers":[{"id":"a","name":"x","opacity":1},{"id":"a","name":"y","opacity":1}]}`} {
+		if _, err := Parse([]byte(bad)); err == nil {
+			t.Errorf("%q is accepted", bad)
+		}
+	}
+}
+
+// The joins by their definitions in the vocabulary.
+func TestJoins(t *testing.T) {
+	want := map[string]float64{"and": 0.3 * 0.8, "or": 1 - 0.7*0.2, "plus": 1, "minus": 0, "higher": 0.8, "lower": 0.3, "replace": 0.8}
+	for _, j := range Joins {
+		if got := float64(j.Mix(0.3, 0.8)); math.Abs(got-want[j.Name]) > 1e-6 {
+			t.Errorf("0.3 %s 0.8 = %g, want %g", j.Name, got, want[j.Name])
+		}
+	}
+}
+
+func TestTargets(t *testing.T) {
+	l := Layer{}
+	if !l.Touches("hull") {
+		t.Error("no target means every set")
+	}
+	l.Targets = []string{"tower"}
+	if l.Touches("hull") || !l.Touches("tower") {
+		t.Error("targets are not kept")
+	}
+}

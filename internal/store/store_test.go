@@ -1,0 +1,176 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"slices"
+	"testing"
+	"time"
+
+	"crust/internal/core/bake"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func asset(t *testing.T, s *Store) uint {
+	t.Helper()
+	a := &Asset{Name: "buoy", Split: "material", Size: 1024}
+	if err := s.Create(a, File{"buoy.glb", []byte("model")}, []File{{"a.mtl", []byte("x")}}, "one"); err != nil {
+		t.Fatal(err)
+	}
+	return a.ID
+}
+
+// Undo and redo walk the journal; an edit after undo drops what could have been redone; all of it is
+// there after the file is closed and opened again.
+func TestJournalSurvivesAReopening(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	id := asset(t, s)
+	step := func(j Journal, err error, doc, undo, redo string) {
+		t.Helper()
+		if err != nil || j.Document != doc || j.Undo != undo || j.Redo != redo {
+			t.Errorf("at %q, undo %q, redo %q, %v; want %q, %q, %q", j.Document, j.Undo, j.Redo, err, doc, undo, redo)
+		}
+	}
+	j, err := s.Commit(id, "Two", "two")
+	step(j, err, "two", "Two", "")
+	j, err = s.Commit(id, "Three", "three")
+	step(j, err, "three", "Three", "")
+	j, err = s.Go(id, -1)
+	step(j, err, "two", "Two", "Three")
+	s.Close()
+	s = open(t, dir)
+	defer s.Close()
+	j, err = s.Journal(id)
+	step(j, err, "two", "Two", "Three")
+	j, err = s.Go(id, 1)
+	step(j, err, "three", "Three", "")
+	j, err = s.Go(id, 1)
+	step(j, err, "three", "Three", "")
+	s.Go(id, -1)
+	j, err = s.Go(id, -1)
+	step(j, err, "one", "", "Two")
+	j, err = s.Go(id, -1)
+	step(j, err, "one", "", "Two")
+	j, err = s.Commit(id, "Other", "other")
+	step(j, err, "other", "Other", "")
+}
+
+func TestMapsComeBackTexelForTexel(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	id := asset(t, s)
+	r := rand.New(rand.NewPCG(1, 1))
+	for _, channels := range []int{1, 3} {
+		m := &bake.Map{Set: "hull", Kind: "ao", Size: 512, Channels: channels, Pix: make([]uint16, 512*512*channels), Rays: 7, Missed: 3}
+		for i := range m.Pix {
+			m.Pix[i] = uint16(i*3) + uint16(r.IntN(50))
+		}
+		if err := s.PutMap(id, m, "stamp", false); err != nil {
+			t.Fatal(err)
+		}
+		rows, err := s.Maps(id)
+		if err != nil || len(rows) != 1 {
+			t.Fatalf("%d maps, %v; the second takes the first one's place", len(rows), err)
+		}
+		back, err := s.Map(rows[0])
+		if err != nil || !slices.Equal(back.Pix, m.Pix) || back.Rays != 7 || back.Missed != 3 {
+			t.Errorf("%d channels: the map came back changed, %v", channels, err)
+		}
+	}
+	var chunks int64
+	s.db.Model(&Chunk{}).Count(&chunks)
+	if err := s.DropMaps(id); err != nil {
+		t.Fatal(err)
+	}
+	var left int64
+	s.db.Model(&Chunk{}).Count(&left)
+	if left != 2 {
+		t.Errorf("%d chunks left of %d, want the two of the model's files", left, chunks)
+	}
+}
+
+func TestDeletingAnAssetLeavesNothing(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	keep, gone := asset(t, s), asset(t, s)
+	d := &Delivery{AssetID: gone, Preset: "gltf"}
+	if err := s.AddDelivery(d, func(file string) error { return os.WriteFile(file, []byte("zip"), 0o644) }); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Delete(gone); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Asset(gone); !errors.Is(err, ErrNone) {
+		t.Errorf("the asset is still found: %v", err)
+	}
+	if _, err := os.Stat(s.ZipOf(d)); err == nil {
+		t.Error("its delivery is still on disk")
+	}
+	files, err := s.Files(keep, "model")
+	if err != nil || len(files) != 1 || !bytes.Equal(files[0].Data, []byte("model")) {
+		t.Errorf("the other asset lost its model: %v, %v", files, err)
+	}
+	var chunks int64
+	s.db.Model(&Chunk{}).Count(&chunks)
+	if chunks != 2 {
+		t.Errorf("%d chunks left, want 2", chunks)
+	}
+}
+
+// A process that is killed while it commits leaves a data folder that opens clean, with the last
+// answered step.
+func TestAKillLosesNothingThatWasAnswered(t *testing.T) {
+	if dir := os.Getenv("CRUST_KILL_DIR"); dir != "" {
+		s, err := Open(dir)
+		if err != nil {
+			os.Exit(3)
+		}
+		for i := 0; ; i++ {
+			if _, err := s.Commit(1, "Edit", "edit"); err != nil {
+				os.Exit(4)
+			}
+			os.Stdout.WriteString(".")
+		}
+	}
+	dir := t.TempDir()
+	s := open(t, dir)
+	asset(t, s)
+	s.Close()
+	cmd := exec.Command(os.Args[0], "-test.run", "^TestAKillLosesNothingThatWasAnswered$")
+	cmd.Env = append(os.Environ(), "CRUST_KILL_DIR="+dir)
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(700 * time.Millisecond)
+	if err := cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Wait()
+	answered := bytes.Count(out.Bytes(), []byte("."))
+	if answered < 3 {
+		t.Fatalf("only %d edits were answered before the kill: %s", answered, out.String())
+	}
+	s = open(t, dir)
+	defer s.Close()
+	a, err := s.Asset(1)
+	if err != nil || a.Cursor < int64(answered)+1 {
+		t.Errorf("the cursor is at %d after %d answered edits, %v", a.Cursor, answered, err)
+	}
+	if j, err := s.Journal(1); err != nil || j.Document != "edit" {
+		t.Errorf("the journal reads %q, %v", j.Document, err)
+	}
+}

@@ -1,0 +1,246 @@
+package studio
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/store"
+)
+
+func sphere(t *testing.T, nu, nv int) []byte {
+	t.Helper()
+	m := mesh.Sphere(nu, nv, 0.5, [3]float64{})
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "ball"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func newStudio(t *testing.T, dir string) *Studio {
+	t.Helper()
+	st, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := New(st)
+	t.Cleanup(func() { s.Close(); st.Close() })
+	return s
+}
+
+func ball(t *testing.T, s *Studio) *Asset {
+	t.Helper()
+	id, err := s.Create("ball", Upload{{Name: "ball.glb", Data: sphere(t, 32, 16)}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.Open(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := a.SetSettings(Settings{Quality: "draft", Size: 128, Radius: 0.05}); err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// watcher collects what a page is sent.
+type watcher struct {
+	mu     sync.Mutex
+	events []map[string]any
+	rects  int
+}
+
+func watch(t *testing.T, a *Asset) (*Page, *watcher) {
+	t.Helper()
+	p, w := a.Watch(), &watcher{}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		p.Run(ctx, func(b []byte) error {
+			var e map[string]any
+			if err := json.Unmarshal(b, &e); err != nil {
+				return err
+			}
+			w.mu.Lock()
+			w.events = append(w.events, e)
+			w.mu.Unlock()
+			return nil
+		}, func(b []byte) error {
+			w.mu.Lock()
+			w.rects++
+			w.mu.Unlock()
+			p.Ack()
+			return nil
+		})
+	}()
+	t.Cleanup(func() { p.Leave(); cancel(); <-done })
+	return p, w
+}
+
+// wait returns the first event for which ok is true, from the given place on.
+func (w *watcher) wait(t *testing.T, what string, ok func(e map[string]any) bool) map[string]any {
+	t.Helper()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		w.mu.Lock()
+		for i, e := range w.events {
+			if ok(e) {
+				w.events = w.events[i+1:]
+				w.mu.Unlock()
+				return e
+			}
+		}
+		w.mu.Unlock()
+	}
+	t.Fatalf("no event: %s", what)
+	return nil
+}
+
+func TestBakeRunsAsAJobAndCanBeStopped(t *testing.T) {
+	s := newStudio(t, t.TempDir())
+	a := ball(t, s)
+	_, w := watch(t, a)
+	if err := a.Bake(a.Missing()); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Bake(a.Missing()); err == nil {
+		t.Error("two jobs run at once")
+	}
+	w.wait(t, "the bake's end", func(e map[string]any) bool { return e["t"] == "done" && e["error"] == nil })
+	if n := len(a.Missing()); n != 0 {
+		t.Errorf("%d maps are missing after the bake", n)
+	}
+	// A length that the curvature depends on makes it stale, and nothing else.
+	if err := a.SetSettings(Settings{Quality: "draft", Size: 128, Radius: 0.06}); err != nil {
+		t.Fatal(err)
+	}
+	if m := a.Missing(); len(m) != 1 || m[0].Kind != "curvature" || m[0].State != "stale" {
+		t.Errorf("after another radius: %+v, want stale curvature", m)
+	}
+	// Stopped at once, the old maps stay.
+	if err := a.SetSettings(Settings{Quality: "final", Size: 2048, Radius: 0.06}); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Bake([]Cell{{Set: "asset", Kind: "ao"}}); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(50 * time.Millisecond)
+	a.StopJob()
+	w.wait(t, "the stopped bake's end", func(e map[string]any) bool { return e["t"] == "done" && e["stopped"] == true })
+	m, err := a.Map("asset", "ao")
+	if err != nil || m.Size != 128 {
+		t.Errorf("the map after a stop: %v, %v", m, err)
+	}
+}
+
+// A page gets the whole picture once, then only what changes; a live edit shows and is not kept, a
+// committed one is in the store before Edit returns.
+func TestPagesFollowEdits(t *testing.T) {
+	dir := t.TempDir()
+	s := newStudio(t, dir)
+	a := ball(t, s)
+	if err := a.SetSize(256); err != nil {
+		t.Fatal(err)
+	}
+	_, w := watch(t, a)
+	newest := func() float64 { a.mu.Lock(); defer a.mu.Unlock(); return float64(a.version) }
+	whole := func(e map[string]any) bool {
+		return e["t"] == "whole" && e["full"] == true && e["view"] == "base" && e["version"] == newest()
+	}
+	w.wait(t, "the first picture", whole)
+	w.wait(t, "coverage", func(e map[string]any) bool { return e["t"] == "coverage" && e["version"] == newest() })
+	layer := a.doc.Layers[0].ID
+	set := func(hex string, live bool) {
+		t.Helper()
+		v, _ := json.Marshal(hex)
+		if _, err := a.Edit(strata.Edit{Do: "set", Layer: layer, Path: "what.colour.hex", Value: v}, live); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.mu.Lock()
+	before := w.rects
+	w.mu.Unlock()
+	set("#ff0000", true)
+	w.wait(t, "the live picture", whole)
+	w.mu.Lock()
+	sent := w.rects - before
+	w.mu.Unlock()
+	// 64 px coarse is one rectangle, 256 px two rows of tiles; roughness and normal stay.
+	if sent != 3 {
+		t.Errorf("%d rectangles for a changed colour, want 3", sent)
+	}
+	j, err := s.Store.Journal(a.ID)
+	if err != nil || strings.Contains(j.Document, "#ff0000") {
+		t.Errorf("a live edit was stored, or %v", err)
+	}
+	set("#00ff00", false)
+	if j, err = s.Store.Journal(a.ID); err != nil || !strings.Contains(j.Document, "#00ff00") {
+		t.Errorf("a committed edit is not stored, or %v", err)
+	}
+	if err := a.Go(-1); err != nil {
+		t.Fatal(err)
+	}
+	w.wait(t, "the strata after undo", func(e map[string]any) bool { return e["t"] == "doc" && e["redo"] == "Change colour hex of Base" })
+}
+
+// What is refused leaves everything as it was.
+func TestRefusedFilesChangeNothing(t *testing.T) {
+	s := newStudio(t, t.TempDir())
+	for _, u := range []Upload{
+		{},
+		{{Name: "a.obj", Data: []byte("v 0 0 nan")}},
+		{{Name: "a.glb", Data: sphere(t, 8, 4)[:200]}},
+		{{Name: "a.obj", Data: []byte("v 0 0 0")}, {Name: "b.obj", Data: []byte("v 0 0 0")}},
+	} {
+		if _, err := s.Create("", u, nil); err == nil || strings.Contains(err.Error(), "\n") {
+			t.Errorf("%v: %v", u, err)
+		}
+	}
+	if all, err := s.Store.Assets(); err != nil || len(all) != 0 {
+		t.Errorf("%d assets, %v, after refusals", len(all), err)
+	}
+	a := ball(t, s)
+	for _, err := range []error{
+		a.SetHigh(Upload{{Name: "h.obj", Data: []byte("f 1 2 3")}}),
+		a.BringMap("asset", "ao", store.File{Name: "m.png", Data: []byte("x")}),
+		a.BringMap("asset", "glow", store.File{Name: "m.png"}),
+		a.SetSize(300), a.Rename(""), a.Split("tiles"),
+		a.SetSettings(Settings{Quality: "best", Size: 512}),
+		a.SetSettings(Settings{Quality: "draft", Size: 512, Far: -1}),
+		a.Bake(nil), a.Deliver("nothing", 512, ""), a.Deliver("gltf", 512, "not/absolute"),
+	} {
+		if err == nil {
+			t.Error("something that cannot be was accepted")
+		}
+	}
+	row, err := s.Store.Asset(a.ID)
+	if err != nil || row.HighName != "" || row.Size != 1024 || row.Name != "ball" || len(a.Missing()) != 5 {
+		t.Errorf("the asset after refusals: %+v, %v", row, err)
+	}
+}
+
+// Another split keeps the layers and drops the maps of sets that are gone.
+func TestSplittingAnewKeepsTheLayers(t *testing.T) {
+	s := newStudio(t, t.TempDir())
+	a := ball(t, s)
+	if _, err := a.Edit(strata.Edit{Do: "add"}, false); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Split("udim"); err != nil {
+		t.Fatal(err)
+	}
+	if _, sets := a.Model(); len(sets) != 1 || sets[0].Name != "1001" {
+		t.Errorf("sets %v, want tile 1001", sets)
+	}
+	if len(a.doc.Layers) != 2 {
+		t.Errorf("%d layers after the split, want 2", len(a.doc.Layers))
+	}
+}
