@@ -144,7 +144,7 @@ func (a *Asset) Bake(cells []Cell) error {
 		for _, s := range chosen {
 			kinds := bySet[s.Name]
 			a.mu.Lock()
-			j.set, j.kinds, j.Label = s.Name, kinds, fmt.Sprintf("%d maps · %s", len(kinds), s.Name)
+			j.set, j.kinds, j.Label = s.Name, kinds, fmt.Sprintf("%s · %s", counted(len(kinds), "map"), s.Name)
 			stamps := map[string]string{}
 			for _, k := range kinds {
 				stamps[k] = a.stamp(k)
@@ -164,6 +164,14 @@ func (a *Asset) Bake(cells []Cell) error {
 		}
 		return nil
 	})
+}
+
+// counted is “1 map” or “3 maps”.
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // Missing lists the cells that are missing or stale.

@@ -126,7 +126,7 @@ export class BakeBoard {
     if (c?.made) {
       rows.push(['under the pointer', under || '—']);
       if (c.rays) rows.push(['rays', grouped(c.rays)]);
-      rows.push(['took', clock(c.seconds) + (c.seconds < 60 ? ` (${c.seconds.toFixed(1)} s)` : '')]);
+      rows.push(['took', c.seconds < 60 ? `${c.seconds.toFixed(1)} s` : clock(c.seconds)]);
       if (this.app.state.high) rows.push(['texels that missed the high-poly', grouped(c.missed || 0)]);
     }
     $('#map-facts').replaceChildren(...rows.map(([k, v]) => el('div', {}, el('dt', {}, k), el('dd', {}, v))));
