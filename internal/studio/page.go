@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"sync"
+	"time"
 
 	"crust/internal/core/surface"
 )
@@ -58,7 +59,18 @@ func (p *Page) Leave() {
 	p.asset.mu.Lock()
 	defer p.asset.mu.Unlock()
 	delete(p.asset.pages, p)
+	// When nobody has come back for a while, the painter lets its canvases go.
+	time.AfterFunc(idle, func() {
+		p.asset.mu.Lock()
+		defer p.asset.mu.Unlock()
+		if len(p.asset.pages) == 0 {
+			p.asset.changed()
+		}
+	})
 }
+
+// idle is how long an asset's canvases are kept after its last page has left.
+const idle = 40 * time.Second
 
 // SetLook changes what the page shows.
 func (p *Page) SetLook(l Look) {

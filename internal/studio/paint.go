@@ -75,6 +75,8 @@ func (a *Asset) paint() {
 		s, err := a.snap(e)
 		if err == nil && len(s.pages) > 0 {
 			err = a.round(e, s)
+		} else {
+			e.canvases = nil
 		}
 		if err != nil && !errors.Is(err, context.Canceled) {
 			slog.Error("painting failed", "asset", a.ID, "error", err)
@@ -100,7 +102,7 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 	if e.canvases == nil || e.key != key {
 		e.key, e.canvases = key, map[canvasKey]*compose.Canvas{}
 	}
-	if !a.model.HasUV {
+	if !a.model.HasUV || len(s.pages) == 0 {
 		s.pages = nil
 		return s, nil
 	}

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"path"
 	"strings"
 	"sync"
@@ -70,6 +71,11 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 	for _, h := range []string{host, "127.0.0.1", "localhost", "::1"} {
 		s.hosts[net.JoinHostPort(h, port)] = true
 	}
+	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+		for _, h := range ownNames() {
+			s.hosts[net.JoinHostPort(h, port)] = true
+		}
+	}
 	s.quay = sync.OnceValue(func() []byte { return light.Quay(512).Halves() })
 	if s.pages, err = template.New("").Funcs(template.FuncMap{"icon": icon, "ago": ago, "bytes": bytesText}).ParseFS(files, "templates/*.html"); err != nil {
 		return nil, err
@@ -79,6 +85,20 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 	s.echo.Use(s.guard)
 	s.routes()
 	return s, nil
+}
+
+// ownNames are the names and addresses under which this machine can be reached.
+func ownNames() (out []string) {
+	if name, err := os.Hostname(); err == nil {
+		out = append(out, name)
+	}
+	addrs, _ := net.InterfaceAddrs()
+	for _, a := range addrs {
+		if n, ok := a.(*net.IPNet); ok {
+			out = append(out, n.IP.String())
+		}
+	}
+	return out
 }
 
 // ServeHTTP answers one request.

@@ -85,7 +85,7 @@ func (s Settings) Check() error {
 		return fmt.Errorf("%d rays per texel is outside 1–%d", s.Rays, MaxRays)
 	case offsets[s.Samples] == nil:
 		return fmt.Errorf("%d samples per texel: use 1, 4 or 16", s.Samples)
-	case s.Radius < 0 || s.Far < 0 || s.Front < 0 || s.Rear < 0 || s.Radius+s.Far+s.Front+s.Rear != s.Radius+s.Far+s.Front+s.Rear:
+	case !(min(s.Radius, s.Far, s.Front, s.Rear) >= 0) || math.IsInf(s.Radius+s.Far+s.Front+s.Rear, 0):
 		return fmt.Errorf("lengths must be zero or more metres")
 	}
 	return nil

@@ -96,9 +96,10 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 		}
 		step()
 		for _, f := range j.Preset.Files {
-			w, err := picture(ctx, c, ch, f)
+			name := f.FileName(j.Asset, set)
+			w, err := picture(ctx, c, ch, f, name)
 			if err != nil {
-				return nil, fmt.Errorf("%s: %w", f.FileName(set.Name), err)
+				return nil, fmt.Errorf("%s: %w", name, err)
 			}
 			if slices.Contains(f.Channels, "normal.g.down") {
 				d.Green = "down"
@@ -119,10 +120,10 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 }
 
 // picture packs a row's channels, fills the empty texels and writes PNG.
-func picture(ctx context.Context, c *compose.Canvas, ch *compose.Channels, f File) (*Written, error) {
+func picture(ctx context.Context, c *compose.Canvas, ch *compose.Channels, f File, name string) (*Written, error) {
 	size, n := c.Surf.Size, len(f.Channels)
 	im := &imgfile.Image{Width: size, Height: size, Channels: n, Bits: f.Bits, SRGB: f.SRGB}
-	w := &Written{File: f.FileName(c.Set), Set: c.Set, Bits: f.Bits, Space: f.Space(), Size: size, Channels: map[string]string{}}
+	w := &Written{File: name, Set: c.Set, Bits: f.Bits, Space: f.Space(), Size: size, Channels: map[string]string{}}
 	at := make([]func(int) float32, n)
 	for k, name := range f.Channels {
 		s, ok := compose.SourceOf(name)

@@ -190,6 +190,18 @@ func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 	}
 }
 
+// UDIM sets share the asset's name and carry their tile's number before the ending (MaterialX
+// filename substitution {UDIM}, common practice for its place).
+func TestFilesOfTilesCarryTheirNumber(t *testing.T) {
+	f := Presets[0].Files[0]
+	if got := f.FileName("sluice winch", &uv.Set{Name: "1002", Tile: 1002}); got != "sluice winch_basecolor.1002.png" {
+		t.Errorf("tile 1002 goes to %q", got)
+	}
+	if got := f.FileName("buoy", &uv.Set{Name: "hull"}); got != "hull_basecolor.png" {
+		t.Errorf("set hull goes to %q", got)
+	}
+}
+
 func TestDeliveriesRefuseWhatCannotBe(t *testing.T) {
 	j := job(t, "gltf")
 	j.Size = 300

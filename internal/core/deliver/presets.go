@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"crust/internal/core/compose"
+	"crust/internal/core/uv"
 )
 
 // File is one row of a packing table.
@@ -63,9 +64,13 @@ func PresetOf(name string) (*Preset, error) {
 	return nil, fmt.Errorf("there is no preset “%s”; use %s", name, strings.Join(names, ", "))
 }
 
-// FileName is the name of a row's file for a set.
-func (f File) FileName(set string) string {
-	return strings.ReplaceAll(f.Pattern, "{set}", set) + ".png"
+// FileName is the name of a row's file for a set of an asset. Sets that are UDIM tiles share the
+// asset's name and carry the tile's number before the ending.
+func (f File) FileName(asset string, set *uv.Set) string {
+	if set.Tile > 0 {
+		return fmt.Sprintf("%s.%d.png", strings.ReplaceAll(f.Pattern, "{set}", uv.FileName(asset)), set.Tile)
+	}
+	return strings.ReplaceAll(f.Pattern, "{set}", set.Name) + ".png"
 }
 
 // Sizes that a delivery may have, in px.

@@ -38,7 +38,7 @@ export class Deliver {
       b.onclick = () => { this.size = n; this.render(); };
       return b;
     }));
-    const files = s.sets.flatMap((k, i) => p.files.map(f => ({ i, name: f.pattern.replace('{set}', k.name) + '.png', bytes: this.guess(f) })));
+    const files = s.sets.flatMap((k, i) => p.files.map(f => ({ i, name: f.pattern.replace('{set}', k.tile ? s.name : k.name) + (k.tile ? `.${k.tile}` : '') + '.png', bytes: this.guess(f) })));
     const list = files.map(f => el('li', {}, pennant(f.i), el('span.figure.name', {}, f.name), el('span.figure', {}, `${this.size} · ≈ ${mb(f.bytes)}`)));
     let total = files.reduce((a, f) => a + f.bytes, 0);
     if (p.glb) { list.push(el('li', {}, el('span.figure.name', {}, `${s.name}.glb`), el('span.figure', {}, `≈ ${mb(total)}`))); total *= 2; }

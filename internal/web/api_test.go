@@ -1,0 +1,389 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"image/png"
+	"io"
+	"math"
+	"mime/multipart"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/coder/websocket"
+
+	"crust/internal/core/mesh"
+	"crust/internal/store"
+	"crust/internal/studio"
+)
+
+// desk is a server without a browser.
+type desk struct {
+	t      *testing.T
+	studio *studio.Studio
+	server *httptest.Server
+}
+
+func newDesk(t *testing.T) *desk {
+	t.Helper()
+	st, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &desk{t: t, studio: studio.New(st)}
+	d.server = httptest.NewUnstartedServer(nil)
+	srv, err := New(d.studio, d.server.Listener.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.server.Config.Handler = srv
+	d.server.Start()
+	t.Cleanup(func() { d.server.CloseClientConnections(); d.server.Close(); d.studio.Close(); st.Close() })
+	return d
+}
+
+func (d *desk) do(method, path string, body io.Reader, kind string) (int, []byte, http.Header) {
+	d.t.Helper()
+	q, err := http.NewRequest(method, d.server.URL+path, body)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	if kind != "" {
+		q.Header.Set("Content-Type", kind)
+	}
+	r, err := http.DefaultClient.Do(q)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	data, err := io.ReadAll(r.Body)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	return r.StatusCode, data, r.Header
+}
+
+func (d *desk) upload(path string, files map[string][]byte) (int, []byte) {
+	d.t.Helper()
+	var b bytes.Buffer
+	w := multipart.NewWriter(&b)
+	for name, data := range files {
+		f, err := w.CreateFormFile("files", name)
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		f.Write(data)
+	}
+	w.Close()
+	code, out, _ := d.do("POST", path, &b, w.FormDataContentType())
+	return code, out
+}
+
+// ball makes an asset of a sphere whose UVs lie on tile 1002 when shifted.
+func (d *desk) ball() {
+	d.t.Helper()
+	m := mesh.Sphere(24, 12, 0.5, [3]float64{})
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "ball"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
+		d.t.Fatal(err)
+	}
+	if code, out := d.upload("/api/assets", map[string][]byte{"ball.glb": b.Bytes()}); code != http.StatusCreated || string(out) != "{\"id\":1}\n" {
+		d.t.Fatalf("%d %s", code, out)
+	}
+}
+
+func (d *desk) call(what, body string) (int, string) {
+	d.t.Helper()
+	code, out, _ := d.do("POST", "/api/assets/1/do/"+what, strings.NewReader(body), "application/json")
+	return code, string(out)
+}
+
+func (d *desk) bake() {
+	d.t.Helper()
+	if code, out := d.call("settings", `{"settings":{"quality":"draft","size":128,"radius":0.05}}`); code != 204 {
+		d.t.Fatalf("settings: %d %s", code, out)
+	}
+	if code, out := d.call("bake", `{"cells":[{"set":"asset","kind":"ao"},{"set":"asset","kind":"world-normal"}]}`); code != 204 {
+		d.t.Fatalf("bake: %d %s", code, out)
+	}
+	a, err := d.studio.Open(1)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	a.WaitJob()
+}
+
+// The model comes in the layout that the viewport reads: lengths, unit normals, V downwards.
+func TestMeshIsPackedForTheViewport(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	code, data, _ := d.do("GET", "/api/assets/1/mesh", nil, "")
+	if code != 200 {
+		t.Fatalf("%d %s", code, data)
+	}
+	n := binary.LittleEndian.Uint32(data)
+	var head struct {
+		Sets []struct {
+			Name              string
+			Vertices, Indices int
+		}
+		Min, Max [3]float32
+	}
+	if err := json.Unmarshal(data[4:4+n], &head); err != nil {
+		t.Fatal(err)
+	}
+	s := head.Sets[0]
+	if n%4 != 0 || len(data) != 4+int(n)+4*(s.Vertices*(3+3+4+2)+s.Indices) || head.Max[1] != 0.5 {
+		t.Fatalf("%d bytes for %+v", len(data), head)
+	}
+	f := func(at int) float64 {
+		return float64(math.Float32frombits(binary.LittleEndian.Uint32(data[4+int(n)+4*at:])))
+	}
+	v := s.Vertices
+	for i := range v {
+		y, ny := f(3*i+1), f(3*v+3*i+1)
+		if l := math.Hypot(math.Hypot(f(3*v+3*i), ny), f(3*v+3*i+2)); math.Abs(l-1) > 1e-4 {
+			t.Fatalf("normal %d has length %g", i, l)
+		}
+		if w := f(6*v + 4*i + 3); w != 1 && w != -1 {
+			t.Fatalf("tangent %d has sign %g", i, w)
+		}
+		// The sphere's V grows from pole to pole; packed, it shrinks.
+		if tv := f(10*v + 2*i + 1); math.Abs((1-tv-0.02)/0.96-(math.Asin(2*y)/math.Pi+0.5)) > 2e-3 {
+			t.Fatalf("V of vertex %d at height %.3f is %.3f", i, y, tv)
+		}
+	}
+	for k := range s.Indices {
+		if i := binary.LittleEndian.Uint32(data[4+int(n)+4*(12*v+k):]); int(i) >= v {
+			t.Fatalf("index %d of %d", i, v)
+		}
+	}
+}
+
+func TestFlatMapIsSVG(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	code, data, h := d.do("GET", "/api/assets/1/flat/asset.svg", nil, "")
+	if code != 200 || h.Get("Content-Type") != "image/svg+xml" {
+		t.Fatalf("%d %s", code, h)
+	}
+	x := xml.NewDecoder(bytes.NewReader(data))
+	paths := 0
+	for {
+		tok, err := x.Token()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if e, ok := tok.(xml.StartElement); ok && e.Name.Local == "path" {
+			paths++
+		}
+	}
+	if paths != 13 || !bytes.Contains(data, []byte(">1001<")) {
+		t.Errorf("%d paths, want 11 of the grid, the faces and the rims, and the tile's number", paths)
+	}
+}
+
+func TestMapsComeWholeAndSmall(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	d.bake()
+	code, data, h := d.do("GET", "/api/assets/1/maps/asset/world-normal", nil, "")
+	whole, err := png.Decode(bytes.NewReader(data))
+	if code != 200 || err != nil || whole.Bounds().Dx() != 128 || !strings.Contains(h.Get("Content-Disposition"), "asset_world-normal.png") {
+		t.Fatalf("%d, %v, %v", code, err, h)
+	}
+	code, data, _ = d.do("GET", "/api/assets/1/maps/asset/world-normal?px=64", nil, "")
+	small, err := png.Decode(bytes.NewReader(data))
+	if code != 200 || err != nil || small.Bounds().Dx() != 64 {
+		t.Fatalf("%d, %v", code, err)
+	}
+	// A small one is the mean of the whole.
+	for y := range 64 {
+		for x := range 64 {
+			sum := uint32(0)
+			for k := range 4 {
+				r, _, _, _ := whole.At(2*x+k%2, 2*y+k/2).RGBA()
+				sum += r
+			}
+			r, _, _, _ := small.At(x, y).RGBA()
+			if math.Abs(float64(r>>8)-float64(sum/4)/257) > 1 {
+				t.Fatalf("(%d, %d): %d, the mean is %d", x, y, r>>8, sum/4/257)
+			}
+		}
+	}
+	for path, want := range map[string]int{"/api/assets/1/maps/asset/glow": 404, "/api/assets/1/maps/none/ao": 404, "/api/assets/1/maps/asset/ao?px=5": 422, "/api/assets/1/maps/asset/curvature": 404} {
+		if code, data, _ := d.do("GET", path, nil, ""); code != want || !json.Valid(data) {
+			t.Errorf("%s: %d %s, want %d", path, code, data, want)
+		}
+	}
+}
+
+// Every refusal is one sentence as JSON with a fitting status.
+func TestRefusalsAreOneSentence(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	for _, c := range []struct {
+		method, path, body string
+		want               int
+	}{
+		{"GET", "/api/assets/99/mesh", "", 404},
+		{"GET", "/api/assets/x/mesh", "", 404},
+		{"GET", "/api/nothing", "", 404},
+		{"GET", "/api/assets/1/picture", "", 404},
+		{"GET", "/api/assets/1/flat/none.svg", "", 404},
+		{"GET", "/api/assets/1/deliveries/7/zip", "", 404},
+		{"POST", "/api/assets", "no form", 422},
+		{"POST", "/api/demo", "", 404},
+		{"POST", "/api/assets/1/do/fly", "{}", 404},
+		{"POST", "/api/assets/1/do/size", `{"number":77}`, 422},
+		{"POST", "/api/assets/1/do/size", `{`, 422},
+		{"POST", "/api/assets/1/do/split", `{"value":"parts"}`, 422},
+		{"POST", "/api/assets/1/do/rename", `{"value":""}`, 422},
+		{"POST", "/api/assets/1/do/bake", `{"cells":[]}`, 422},
+		{"POST", "/api/assets/1/do/bake", `{"cells":[{"set":"gone","kind":"ao"}]}`, 422},
+		{"POST", "/api/assets/1/do/deliver", `{"value":"x","number":512}`, 422},
+		{"PUT", "/api/assets/1/picture", "not a picture", 422},
+	} {
+		kind := ""
+		if strings.HasPrefix(c.body, "{") {
+			kind = "application/json"
+		}
+		code, data, _ := d.do(c.method, c.path, strings.NewReader(c.body), kind)
+		var e struct{ Error string }
+		if err := json.Unmarshal(data, &e); err != nil || code != c.want || e.Error == "" || strings.Contains(e.Error, "\n") {
+			t.Errorf("%s %s: %d %s, want %d and a sentence", c.method, c.path, code, data, c.want)
+		}
+	}
+	if code, out := d.upload("/api/assets", map[string][]byte{"a.glb": {}, "b.glb": {}}); code != 422 || !strings.Contains(string(out), "both models") {
+		t.Errorf("two models at once: %d %s", code, out)
+	}
+	if code, _, _ := d.do("GET", "/assets/1/polish", nil, ""); code != 404 {
+		t.Errorf("an unknown stage answers %d", code)
+	}
+}
+
+// Pages name everything they need on this server, and it is there.
+func TestPagesShipWhatTheyNeed(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	for _, page := range []string{"/", "/assets/1/paint"} {
+		code, data, h := d.do("GET", page, nil, "")
+		if code != 200 || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'self'") {
+			t.Fatalf("%s: %d %v", page, code, h)
+		}
+		for _, part := range strings.Split(string(data), `"`) {
+			if strings.HasPrefix(part, "http") && !strings.HasPrefix(part, "http://www.w3.org/") {
+				t.Errorf("%s reaches out to %s", page, part)
+			}
+			if strings.HasPrefix(part, "/static/") {
+				if code, _, _ := d.do("GET", part, nil, ""); code != 200 {
+					t.Errorf("%s needs %s: %d", page, part, code)
+				}
+			}
+		}
+	}
+	for _, path := range []string{"/static/vendor/three/three.core.js", "/static/vendor/fonts/atkinson-hyperlegible-next-latin-wght-normal.woff2", "/static/values.js", "/api/environment"} {
+		if code, _, _ := d.do("GET", path, nil, ""); code != 200 {
+			t.Errorf("%s: %d", path, code)
+		}
+	}
+	if code, _, _ := d.do("GET", "/static/../server.go", nil, ""); code == 200 {
+		t.Error("a file outside static is served")
+	}
+}
+
+// The socket tells state and strata first, then pictures as rectangles with a head, waits for
+// acknowledgements, and answers edits by number.
+func TestSocketSpeaksItsProtocol(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	if code, out := d.call("size", `{"number":512}`); code != 204 {
+		t.Fatalf("%d %s", code, out)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	ws, _, err := websocket.Dial(ctx, strings.Replace(d.server.URL, "http", "ws", 1)+"/api/assets/1/socket", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ws.CloseNow()
+	ws.SetReadLimit(8 << 20)
+	say := func(m string) {
+		t.Helper()
+		if err := ws.Write(ctx, websocket.MessageText, []byte(m)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	covered := map[string]int{}
+	pending, unacked := 0, 0
+	// next reads to the next event named t; pictures on the way are counted and acknowledged.
+	next := func(name string) map[string]any {
+		t.Helper()
+		for {
+			kind, data, err := ws.Read(ctx)
+			if err != nil {
+				t.Fatalf("waiting for %s: %v", name, err)
+			}
+			if kind == websocket.MessageBinary {
+				n := binary.LittleEndian.Uint32(data)
+				var h struct {
+					Set, View  string
+					Full       bool
+					Size, W, H int
+				}
+				if err := json.Unmarshal(data[4:4+n], &h); err != nil || len(data) != 4+int(n)+4*h.W*h.H {
+					t.Fatalf("%v: %d bytes for %+v", err, len(data), h)
+				}
+				covered[fmt.Sprintf("%s %v", h.View, h.Full)] += h.W * h.H
+				pending++
+				unacked = max(unacked, pending)
+				say(`{"t":"ack"}`)
+				pending--
+				continue
+			}
+			var e map[string]any
+			if err := json.Unmarshal(data, &e); err != nil {
+				t.Fatal(err)
+			}
+			if e["t"] == name {
+				return e
+			}
+		}
+	}
+	if s := next("state"); s["model"] != "ball.glb" {
+		t.Errorf("state %v", s)
+	}
+	layer := next("doc")["layers"].([]any)[0].(map[string]any)
+	next("coverage")
+	for next("whole")["view"] != "normal" || covered["normal true"] == 0 {
+	}
+	for _, v := range []string{"base", "orm", "normal"} {
+		if covered[v+" true"] != 512*512 || covered[v+" false"] != 128*128 {
+			t.Errorf("%s: %d full and %d coarse texels, want all of 512² and 128² once", v, covered[v+" true"], covered[v+" false"])
+		}
+	}
+	say(fmt.Sprintf(`{"t":"edit","n":7,"edit":{"do":"set","layer":%q,"path":"opacity","value":0.5}}`, layer["id"]))
+	if a := next("answer"); a["n"] != 7.0 || a["error"] != nil {
+		t.Errorf("answer %v", a)
+	}
+	say(fmt.Sprintf(`{"t":"edit","n":8,"edit":{"do":"set","layer":%q,"path":"opacity","value":5}}`, layer["id"]))
+	if a := next("answer"); a["n"] != 8.0 || !strings.Contains(a["error"].(string), "0 to 1") {
+		t.Errorf("answer %v", a)
+	}
+	say(`not json`)
+	say(`{"t":"unknown"}`)
+	say(`{"t":"undo","n":9}`)
+	if a := next("answer"); a["n"] != 9.0 {
+		t.Errorf("answer %v", a)
+	}
+}
