@@ -101,7 +101,7 @@ func (r *rig) open(path string) { r.page.MustNavigate("http://" + r.addr + path)
 // until waits for a JavaScript expression to be true.
 func (r *rig) until(js string) {
 	r.t.Helper()
-	err := r.page.Wait(rod.Eval("() => !!(" + js + ")"))
+	err := r.page.Timeout(90 * time.Second).Wait(rod.Eval("() => !!(" + js + ")"))
 	if err != nil {
 		r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faults)
 	}
