@@ -27,6 +27,9 @@ func main() {
 	if err == nil {
 		return
 	}
+	if errors.Is(err, context.Canceled) {
+		err = errors.New("stopped before it was done; nothing half-written is left")
+	}
 	fmt.Fprintln(os.Stderr, "crust: "+strings.ReplaceAll(err.Error(), "\n", " "))
 	var w wrong
 	if errors.As(err, &w) || strings.HasPrefix(err.Error(), "unknown command") {

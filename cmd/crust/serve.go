@@ -62,7 +62,7 @@ func firstDemo(s *studio.Studio) error {
 	if err != nil || len(assets) > 0 {
 		return err
 	}
-	fmt.Fprintln(os.Stderr, "making the demo asset and baking its maps (once)")
+	fmt.Fprintln(os.Stderr, "making the demo asset and baking its maps, once")
 	id, err := demo.Create(s)
 	if err != nil {
 		return err
@@ -71,7 +71,9 @@ func firstDemo(s *studio.Studio) error {
 	if err != nil {
 		return err
 	}
-	a.WaitJob()
+	b := newBar("bake the demo")
+	a.WaitJob(b.at)
+	b.at(1)
 	if len(a.Missing()) > 0 {
 		return errors.New("the demo's maps could not be baked")
 	}

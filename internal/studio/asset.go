@@ -36,7 +36,8 @@ type Asset struct {
 	settings            Settings
 	rows                map[[2]string]store.Baked
 	maps                map[string]map[string]*bake.Map // read as they are needed
-	mapsVersion         int
+	mapsVersion         map[string]int                  // by set; grows when new maps are to be painted with
+	mapsNew             map[string]bool                 // sets whose maps the running job has replaced
 	doc, live           *strata.Document
 	undo, redo          string
 	version             int // grows with every change of what is painted
@@ -215,7 +216,7 @@ func (a *Asset) Split(split string) error {
 	}
 	a.split, a.sets = split, sets
 	a.rows, a.maps = map[[2]string]store.Baked{}, map[string]map[string]*bake.Map{}
-	a.mapsVersion++
+	a.mapsVersion = map[string]int{}
 	a.changed()
 	a.tell(a.stateEvent())
 	return nil
@@ -366,10 +367,25 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 		a.maps[m.Set] = map[string]*bake.Map{}
 	}
 	a.maps[m.Set][m.Kind] = m
-	a.mapsVersion++
-	a.changed()
+	// A bake is painted with when it is done, so that the two do not take turns map by map.
+	a.mapsNew[m.Set] = true
+	if a.job == nil {
+		a.useNewMaps()
+	}
 	a.tell(a.stateEvent())
 	return nil
+}
+
+// useNewMaps lets the painter see the maps that have come. The caller holds mu.
+func (a *Asset) useNewMaps() {
+	if len(a.mapsNew) == 0 {
+		return
+	}
+	for set := range a.mapsNew {
+		a.mapsVersion[set]++
+	}
+	clear(a.mapsNew)
+	a.changed()
 }
 
 // views of the textures that every page keeps.

@@ -78,6 +78,7 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		a.job = nil
+		a.useNewMaps()
 		e := Event{"t": "done", "kind": kind, "label": label, "stopped": stopped}
 		if err != nil && !stopped {
 			e["error"] = err.Error()
@@ -186,13 +187,16 @@ func (a *Asset) Missing() (out []Cell) {
 	return out
 }
 
-// WaitJob returns when no job is running.
-func (a *Asset) WaitJob() {
+// WaitJob returns when no job is running; share, when given, is told how far it is.
+func (a *Asset) WaitJob(share func(float64)) {
 	for {
 		a.mu.Lock()
-		idle := a.job == nil
+		j := a.job
+		if j != nil && share != nil {
+			share(j.Share)
+		}
 		a.mu.Unlock()
-		if idle {
+		if j == nil {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)

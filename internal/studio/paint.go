@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"log/slog"
+	"maps"
 	"time"
 
 	"crust/internal/core/bake"
@@ -37,12 +38,18 @@ type Frame struct {
 // easel keeps the canvases of one asset; the painter alone uses it.
 type easel struct {
 	key      easelKey
-	canvases map[canvasKey]*compose.Canvas
+	canvases map[canvasKey]easelCanvas
 }
 
 type easelKey struct {
-	maps, size int
-	split      string
+	size  int
+	split string
+}
+
+// easelCanvas is a canvas and the version of its set's maps.
+type easelCanvas struct {
+	*compose.Canvas
+	maps int
 }
 
 type canvasKey struct {
@@ -58,6 +65,7 @@ type snapshot struct {
 	size    int
 	sets    []uv.Set
 	maps    map[string]map[string]*bake.Map
+	mapsOf  map[string]int // versions by set
 	pages   []*Page
 	ctx     context.Context
 }
@@ -98,9 +106,10 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 		s.pages = append(s.pages, p)
 	}
 	s.ctx, a.cancelPaint = context.WithCancel(a.ctx)
-	key := easelKey{a.mapsVersion, a.size, a.split}
+	key := easelKey{a.size, a.split}
+	s.mapsOf = maps.Clone(a.mapsVersion)
 	if e.canvases == nil || e.key != key {
-		e.key, e.canvases = key, map[canvasKey]*compose.Canvas{}
+		e.key, e.canvases = key, map[canvasKey]easelCanvas{}
 	}
 	if !a.model.HasUV || len(s.pages) == 0 {
 		s.pages = nil
@@ -113,14 +122,14 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 
 func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.Canvas, error) {
 	k := canvasKey{set.Name, size}
-	if c := e.canvases[k]; c != nil {
-		return c, nil
+	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Name] {
+		return c.Canvas, nil
 	}
 	c, err := compose.NewCanvas(s.ctx, a.model, set, size, s.maps[set.Name])
 	if err != nil {
 		return nil, err
 	}
-	e.canvases[k] = c
+	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Name]}
 	return c, nil
 }
 

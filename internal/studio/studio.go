@@ -191,7 +191,7 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		return nil, err
 	}
 	a := &Asset{studio: s, ID: id, name: row.Name, split: row.Split, size: row.Size, modelName: row.ModelName, highName: row.HighName,
-		modelHash: hashOf(files[0].Data), wake: make(chan struct{}, 1), pages: map[*Page]bool{}}
+		modelHash: hashOf(files[0].Data), wake: make(chan struct{}, 1), pages: map[*Page]bool{}, mapsVersion: map[string]int{}, mapsNew: map[string]bool{}}
 	if a.model, err = readModel(files[0], beside); err != nil {
 		return nil, err
 	}

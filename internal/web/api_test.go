@@ -117,7 +117,7 @@ func (d *desk) bake() {
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	a.WaitJob()
+	a.WaitJob(nil)
 }
 
 // The model comes in the layout that the viewport reads: lengths, unit normals, V downwards.
