@@ -160,6 +160,9 @@ func (a *Asset) round(e *easel, s *snapshot) error {
 // show evaluates a set and gives each page the views that it wants.
 func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) error {
 	c, err := a.canvas(e, s, set, size)
+	if errors.Is(err, surface.ErrEmpty) {
+		return nil // Intake says what is wrong with it; the other sets go on
+	}
 	if err != nil {
 		return err
 	}
@@ -294,6 +297,9 @@ func (a *Asset) cover(e *easel, s *snapshot) error {
 				continue
 			}
 			c, err := a.canvas(e, s, &s.sets[k], s.size)
+			if errors.Is(err, surface.ErrEmpty) {
+				continue
+			}
 			if err != nil {
 				return err
 			}

@@ -151,7 +151,8 @@ func (s *Server) flat(c *echo.Context) error {
 			continue
 		}
 		var b bytes.Buffer
-		b.WriteString(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="-20 -20 1040 1040"><g class="grid">`)
+		x0, y0, x1, y1 := set.Bounds(m)
+		fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="%.0f %.0f %.0f %.0f"><g class="grid">`, x0*1000-20, (1-y1)*1000-20, (x1-x0)*1000+40, (y1-y0)*1000+40)
 		for k := 0; k <= 10; k++ {
 			fmt.Fprintf(&b, `<path d="M%d 0V1000M0 %dH1000"/>`, k*100, k*100)
 		}

@@ -296,7 +296,7 @@ func (b *job) run(ctx context.Context) ([]*Map, error) {
 	}
 	centre := surface.Rasterise(b.s.Low, b.set, size, 0, 0)
 	if centre.Len() == 0 {
-		return nil, fmt.Errorf("it covers no texel at %d px; its UVs have no area", size)
+		return nil, fmt.Errorf("at %d px: %w", size, surface.ErrEmpty)
 	}
 	rays := max(1, (b.s.Settings.Rays+len(spots)-1)/len(spots))
 	caster := NewCaster(b.s.bvh, rays)

@@ -4,6 +4,7 @@ package surface
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"crust/internal/core/geom"
@@ -11,6 +12,9 @@ import (
 	"crust/internal/core/par"
 	"crust/internal/core/uv"
 )
+
+// ErrEmpty says that a set covers no texel.
+var ErrEmpty = errors.New("it covers no texel; its UVs have no area")
 
 // TileSize is the side of the tiles that are sent to the page, in texels.
 const TileSize = 128
@@ -82,7 +86,7 @@ func (s *Surface) Pad(ctx context.Context) error {
 		return nil
 	}
 	if s.Len() == 0 {
-		return fmt.Errorf("set “%s” covers no texel at %d px; its UVs have no area", s.Set.Name, s.Size)
+		return fmt.Errorf("set “%s” at %d px: %w", s.Set.Name, s.Size, ErrEmpty)
 	}
 	n := s.Size
 	near := make([]int32, n*n)

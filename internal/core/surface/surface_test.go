@@ -2,6 +2,7 @@ package surface
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"testing"
 
@@ -44,7 +45,7 @@ func TestPaddingIsTheNearestCoveredTexel(t *testing.T) {
 
 func TestPaddingAnEmptySetSaysSo(t *testing.T) {
 	s := &Surface{Set: &uv.Set{Name: "hull"}, Size: 8}
-	if err := s.Pad(context.Background()); err == nil {
-		t.Fatal("no error for a set that covers nothing")
+	if err := s.Pad(context.Background()); !errors.Is(err, ErrEmpty) {
+		t.Fatalf("%v for a set that covers nothing", err)
 	}
 }

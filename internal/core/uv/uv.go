@@ -39,6 +39,18 @@ func (s *Set) Density(size int) float64 {
 	return math.Sqrt(s.UVArea/s.Area) * float64(size)
 }
 
+// Bounds is the box of the set's square and of all its UVs, in the square's units.
+func (s *Set) Bounds(m *mesh.Model) (x0, y0, x1, y1 float32) {
+	x1, y1 = 1, 1
+	for _, t := range s.Tris {
+		for _, k := range m.Tris[t] {
+			p := m.UVs[k].Sub(s.Origin)
+			x0, y0, x1, y1 = min(x0, p.X), min(y0, p.Y), max(x1, p.X), max(y1, p.Y)
+		}
+	}
+	return x0, y0, x1, y1
+}
+
 // Tile returns the UDIM number of the unit square that holds (u, v): 1001 + column + 10·row, as in
 // the MaterialX specification. Points left of, below or right of the ten columns have none.
 func Tile(u, v float32) (int, bool) {

@@ -137,6 +137,15 @@ func TestChecksFindWhatSpoilsABake(t *testing.T) {
 	}
 }
 
+func TestBoundsHoldTheSquareAndWhatReachesOut(t *testing.T) {
+	m := plane(0.5) // U from 0.6 to 1.4
+	sets, _ := Sets(m, Single)
+	x0, y0, x1, y1 := sets[0].Bounds(m)
+	if x0 != 0 || y0 != 0 || math.Abs(float64(x1-1.4)) > 1e-6 || y1 != 1 {
+		t.Errorf("(%g, %g) to (%g, %g), want (0, 0) to (1.4, 1)", x0, y0, x1, y1)
+	}
+}
+
 func TestIslandsAndOutline(t *testing.T) {
 	m := plane(0)
 	m.Append(plane(2))

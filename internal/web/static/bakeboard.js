@@ -104,8 +104,7 @@ export class BakeBoard {
     $('#map-title').textContent = c ? `${c.set} · ${this.label(c.kind)}` : '';
     const canvas = $('#map-large canvas'), g = canvas.getContext('2d', { willReadFrequently: true });
     const link = $('#map-download');
-    link.classList.toggle('is-static', !c?.made);
-    link.style.visibility = c?.made ? 'visible' : 'hidden';
+    link.hidden = !c?.made;
     $('#map-large p').textContent = c?.made ? '' : 'not baked yet';
     this.facts();
     if (!c?.made) { g.clearRect(0, 0, 512, 512); this.drawn = null; return; }

@@ -23,7 +23,7 @@ export class Intake {
   rows(s) {
     $('#sets').replaceChildren(...s.sets.map((k, i) => {
       const row = el('div.set-row', { tabIndex: 0, role: 'button', 'data-set': k.name }, pennant(i), el('strong', {}, k.name), el('span.figure', {}, `${s.size} px`),
-        el('span.quiet', {}, `${grouped(k.triangles)} triangles`), el('span.figure', {}, `${grouped(k.density * s.size)} px/m`));
+        el('span.quiet', {}, `${grouped(k.triangles)} triangle${k.triangles === 1 ? '' : 's'}`), el('span.figure', {}, `${grouped(k.density * s.size)} px/m`));
       row.classList.toggle('on', k.name === this.set);
       row.onclick = () => { this.set = k.name; this.rows(this.app.state); this.flat(); };
       row.onkeydown = e => { if (e.key === 'Enter') row.onclick(); };

@@ -142,9 +142,19 @@ export class Viewport {
 
   /** Puts the whole model in view. */
   frame() {
-    const d = this.size / (2 * Math.tan(this.camera.fov * Math.PI / 360)) * 0.9;
     const dir = new THREE.Vector3(0.62, 0.26, 0.78).normalize();
-    this.camera.position.copy(this.middle).addScaledVector(dir, d * Math.max(1, 0.62 / this.camera.aspect));
+    // As near as the model's own points allow, with a margin.
+    const side = new THREE.Vector3(0, 1, 0).cross(dir).normalize(), up = dir.clone().cross(side);
+    const v = Math.tan(this.camera.fov * Math.PI / 360), h = v * this.camera.aspect, c = new THREE.Vector3();
+    let d = 0;
+    for (const s of this.sets.values()) {
+      const p = s.mesh.geometry.attributes.position;
+      for (let i = 0; i < p.count; i++) {
+        c.fromBufferAttribute(p, i).sub(this.middle);
+        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.12, Math.abs(c.dot(up)) / v * 1.16));
+      }
+    }
+    this.camera.position.copy(this.middle).addScaledVector(dir, d);
     this.camera.near = this.size / 200;
     this.camera.far = this.size * 20;
     this.camera.updateProjectionMatrix();
