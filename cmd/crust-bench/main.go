@@ -28,6 +28,8 @@ import (
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/demo"
+	"crust/internal/store"
+	"crust/internal/studio"
 )
 
 var (
@@ -53,6 +55,7 @@ func main() {
 		{"occlusion rays, 1 M triangles", func() map[string]any { return occlusion(1024, 512) }},
 		{"demo: five maps of three sets at 1024", fiveMaps},
 		{"one slider, all channels of three sets at 1024", slider},
+		{"one slider, as a page sees it: pictures of three sets at 1024", page},
 	} {
 		if !match.MatchString(b.name) {
 			continue
@@ -236,4 +239,79 @@ func slider() map[string]any {
 	coarseTime := best(9, func() { move(); evaluate(coarse, doc) })
 	fullTime := best(9, func() { move(); evaluate(full, doc) })
 	return map[string]any{"layers": len(doc.Layers), "texels": texels, "from_nothing_ms": round(first * 1000), "coarse_ms": round(coarseTime * 1000), "full_ms": round(fullTime * 1000)}
+}
+
+// page drags a slider of the demo as a page does and waits for the pictures: all coarse ones, then
+// all full ones, received and acknowledged.
+func page() map[string]any {
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	st, err := store.Open(dir)
+	check(err)
+	defer st.Close()
+	s := studio.New(st)
+	defer s.Close()
+	id, err := demo.Create(s)
+	check(err)
+	a, err := s.Open(id)
+	check(err)
+	a.WaitJob(nil)
+	p := a.Watch()
+	defer p.Leave()
+	type whole struct {
+		T, Set, View string
+		Full         bool
+		Version      int
+	}
+	events := make(chan whole, 1000)
+	bytes := 0
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go p.Run(ctx, func(b []byte) error {
+		var e whole
+		if err := json.Unmarshal(b, &e); err != nil {
+			return err
+		}
+		if e.T == "whole" || e.T == "coverage" {
+			events <- e
+		}
+		return nil
+	}, func(b []byte) error {
+		bytes += len(b)
+		p.Ack()
+		return nil
+	})
+	settled := func() {
+		for e := range events {
+			if e.T == "coverage" {
+				return
+			}
+		}
+	}
+	settled()
+	layer, clause := "", ""
+	for _, l := range a.Document().Layers {
+		for _, c := range l.Where {
+			if l.Name == "Rust in seams" && c.Kind == "noise" {
+				layer, clause = l.ID, c.ID
+			}
+		}
+	}
+	coarse, full := math.Inf(1), math.Inf(1)
+	for turn := range 7 {
+		t := time.Now()
+		_, err := a.Edit(strata.Edit{Do: "clause.set", Layer: layer, Clause: clause, Path: "params.size", Value: json.RawMessage(fmt.Sprint(0.05 + 0.002*float64(turn)))}, true)
+		check(err)
+		seen := map[string]bool{}
+		for len(seen) < 3 {
+			if e := <-events; e.T == "whole" && !e.Full && e.View == "base" {
+				seen[e.Set] = true
+			}
+		}
+		coarse = min(coarse, time.Since(t).Seconds())
+		settled()
+		full = min(full, time.Since(t).Seconds())
+	}
+	return map[string]any{"coarse_ms": round(coarse * 1000), "full_ms": round(full * 1000), "full_waits_ms": 60, "mbytes": round(float64(bytes) / 1e6)}
 }

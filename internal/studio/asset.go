@@ -397,3 +397,10 @@ func (a *Asset) Name() string {
 	defer a.mu.Unlock()
 	return a.name
 }
+
+// Document is a copy of the committed strata.
+func (a *Asset) Document() *strata.Document {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.doc.Clone()
+}

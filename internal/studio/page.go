@@ -229,13 +229,16 @@ func differs(old, f *Frame, x, y, w, h int) bool {
 // JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
 func rectangle(f *Frame, x, y, w, h int) []byte {
 	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": f.Surf.Size, "x": x, "y": y, "w": w, "h": h})
-	out := make([]byte, 4+len(head), 4+len(head)+4*w*h)
+	out := make([]byte, 4+len(head)+4*w*h)
 	binary.LittleEndian.PutUint32(out, uint32(len(head)))
 	copy(out[4:], head)
 	n := f.Surf.Size
+	px := out[4+len(head):]
 	for row := y; row < y+h; row++ {
 		for _, i := range f.Surf.Nearest[row*n+x : row*n+x+w] {
-			out = append(out, f.Pix[3*i], f.Pix[3*i+1], f.Pix[3*i+2], 255)
+			c := f.Pix[3*i : 3*i+3 : 3*i+3]
+			px[0], px[1], px[2], px[3] = c[0], c[1], c[2], 255
+			px = px[4:]
 		}
 	}
 	return out

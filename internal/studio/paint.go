@@ -24,7 +24,7 @@ const coarseStep = 4
 const cardSize = 144
 
 // rest is how long a dragged control must be still before the full picture is made.
-const rest = 90 * time.Millisecond
+const rest = 60 * time.Millisecond
 
 // Frame is one view of one set, quantised at its covered texels, to be laid out by the surface.
 type Frame struct {
@@ -181,7 +181,11 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 		for _, name := range []string{"base", "orm", "normal"} {
 			f := made[name]
 			if f == nil {
-				f = frame(name, views[name].Quantise(ch, c.Len(), nil))
+				pix, err := views[name].Quantise(s.ctx, ch, c.Len())
+				if err != nil {
+					return err
+				}
+				f = frame(name, pix)
 			}
 			p.frame(f)
 		}
@@ -189,7 +193,11 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 		case "height":
 			f := made["height"]
 			if f == nil {
-				f = frame("height", views["height"].Quantise(ch, c.Len(), nil))
+				pix, err := views["height"].Quantise(s.ctx, ch, c.Len())
+				if err != nil {
+					return err
+				}
+				f = frame("height", pix)
 			}
 			p.frame(f)
 		case "where":

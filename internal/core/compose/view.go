@@ -1,8 +1,10 @@
 package compose
 
 import (
+	"context"
 	"math"
 
+	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 )
 
@@ -14,24 +16,18 @@ func unit(x, y, z float32) [3]float32 {
 	return [3]float32{x / l, y / l, z / l}
 }
 
-// Source is one value of the evaluated channels, 0–1, that a picture's channel can hold.
+// Source is one value of the evaluated channels that a picture's channel can hold: a plane times
+// scale plus offset, which lies in 0–1.
 type Source struct {
-	Name, Label string
-	At          func(c *Channels) func(i int) float32
+	Name, Label   string
+	plane         func(c *Channels) []float32
+	scale, offset float32
 }
 
-func plane(p func(c *Channels) []float32) func(c *Channels) func(i int) float32 {
-	return func(c *Channels) func(int) float32 {
-		v := p(c)
-		return func(i int) float32 { return v[i] }
-	}
-}
-
-func signed(p func(c *Channels) []float32, sign float32) func(c *Channels) func(i int) float32 {
-	return func(c *Channels) func(int) float32 {
-		v := p(c)
-		return func(i int) float32 { return 0.5 + 0.5*sign*v[i] }
-	}
+// At returns the source's value by packed texel.
+func (s Source) At(c *Channels) func(i int) float32 {
+	v := s.plane(c)
+	return func(i int) float32 { return v[i]*s.scale + s.offset }
 }
 
 // HeightRange is the height, in metres, that a height channel's 0 and 1 stand for: −range and +range.
@@ -39,17 +35,17 @@ const HeightRange = 0.02
 
 // Sources lists what packed pictures can hold. Each letter of a normal is (n + 1)/2 (glTF 2.0 §3.9).
 var Sources = []Source{
-	{"base.r", "Base colour R", plane(func(c *Channels) []float32 { return c.Base[0] })},
-	{"base.g", "Base colour G", plane(func(c *Channels) []float32 { return c.Base[1] })},
-	{"base.b", "Base colour B", plane(func(c *Channels) []float32 { return c.Base[2] })},
-	{"occlusion", "Occlusion", plane(func(c *Channels) []float32 { return c.AO })},
-	{"roughness", "Roughness", plane(func(c *Channels) []float32 { return c.Roughness })},
-	{"metallic", "Metallic", plane(func(c *Channels) []float32 { return c.Metallic })},
-	{"normal.r", "Normal X", signed(func(c *Channels) []float32 { return c.Normal[0] }, 1)},
-	{"normal.g", "Normal Y ↑", signed(func(c *Channels) []float32 { return c.Normal[1] }, 1)},
-	{"normal.g.down", "Normal Y ↓", signed(func(c *Channels) []float32 { return c.Normal[1] }, -1)},
-	{"normal.b", "Normal Z", signed(func(c *Channels) []float32 { return c.Normal[2] }, 1)},
-	{"height", "Height", signed(func(c *Channels) []float32 { return c.Height }, 1/HeightRange)},
+	{"base.r", "Base colour R", func(c *Channels) []float32 { return c.Base[0] }, 1, 0},
+	{"base.g", "Base colour G", func(c *Channels) []float32 { return c.Base[1] }, 1, 0},
+	{"base.b", "Base colour B", func(c *Channels) []float32 { return c.Base[2] }, 1, 0},
+	{"occlusion", "Occlusion", func(c *Channels) []float32 { return c.AO }, 1, 0},
+	{"roughness", "Roughness", func(c *Channels) []float32 { return c.Roughness }, 1, 0},
+	{"metallic", "Metallic", func(c *Channels) []float32 { return c.Metallic }, 1, 0},
+	{"normal.r", "Normal X", func(c *Channels) []float32 { return c.Normal[0] }, 0.5, 0.5},
+	{"normal.g", "Normal Y ↑", func(c *Channels) []float32 { return c.Normal[1] }, 0.5, 0.5},
+	{"normal.g.down", "Normal Y ↓", func(c *Channels) []float32 { return c.Normal[1] }, -0.5, 0.5},
+	{"normal.b", "Normal Z", func(c *Channels) []float32 { return c.Normal[2] }, 0.5, 0.5},
+	{"height", "Height", func(c *Channels) []float32 { return c.Height }, 0.5 / HeightRange, 0.5},
 }
 
 // SourceOf finds a source by name.
@@ -73,18 +69,25 @@ var (
 	ViewHeight = View{"height", "height", "height"}
 )
 
-// Quantise writes the view at 8 bits for every covered texel, three bytes each, packed.
-func (v View) Quantise(c *Channels, n int, out []uint8) []uint8 {
-	if cap(out) < 3*n {
-		out = make([]uint8, 3*n)
-	}
-	out = out[:3*n]
+// Quantise writes the view at 8 bits for every covered texel, three bytes each, packed. It rounds as
+// pixel.Q8 does.
+func (v View) Quantise(ctx context.Context, c *Channels, n int) ([]uint8, error) {
+	out := make([]uint8, 3*n)
+	var from [3]Source
+	var planes [3][]float32
 	for k, name := range v {
-		s, _ := SourceOf(name)
-		at := s.At(c)
-		for i := range n {
-			out[3*i+k] = pixel.Q8(at(i))
-		}
+		from[k], _ = SourceOf(name)
+		planes[k] = from[k].plane(c)
 	}
-	return out
+	err := par.Blocks(ctx, n, blockSize, func(_, lo, hi int) {
+		for k := range 3 {
+			scale, offset := from[k].scale, from[k].offset
+			at := 3*lo + k
+			for _, x := range planes[k][lo:hi] {
+				out[at] = pixel.Q8(x*scale + offset)
+				at += 3
+			}
+		}
+	})
+	return out, err
 }
