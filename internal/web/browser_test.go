@@ -57,7 +57,7 @@ func newRig(t *testing.T) *rig {
 		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").Set("no-first-run")
 	b := rod.New().ControlURL(l.MustLaunch()).MustConnect()
 	t.Cleanup(func() { b.MustClose(); l.Cleanup() })
-	r.page = b.MustPage().Timeout(4 * time.Minute)
+	r.page = b.MustPage().Timeout(6 * time.Minute)
 	r.page.MustSetViewport(1280, 800, 1, false)
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		text := e.ExceptionDetails.Text
