@@ -138,36 +138,6 @@ func (m *Model) UVArea(t int) float32 {
 	return m.UVs[i[1]].Sub(a).Cross(m.UVs[i[2]].Sub(a)) / 2
 }
 
-// Subset returns the triangles for which keep is true, sharing nothing with m.
-func (m *Model) Subset(keep func(tri int) bool) *Model {
-	out := &Model{Materials: m.Materials, Parts: m.Parts, HasUV: m.HasUV}
-	at := make(map[uint32]uint32)
-	for t, tri := range m.Tris {
-		if !keep(t) {
-			continue
-		}
-		var n [3]uint32
-		for k, i := range tri {
-			j, ok := at[i]
-			if !ok {
-				j = uint32(len(out.Positions))
-				at[i] = j
-				out.Positions = append(out.Positions, m.Positions[i])
-				out.Normals = append(out.Normals, m.Normals[i])
-				out.UVs = append(out.UVs, m.UVs[i])
-				if len(m.Colours) > 0 {
-					out.Colours = append(out.Colours, m.Colours[i])
-				}
-			}
-			n[k] = j
-		}
-		out.Tris = append(out.Tris, n)
-		out.Material = append(out.Material, m.Material[t])
-		out.Part = append(out.Part, m.Part[t])
-	}
-	return out
-}
-
 // Weld maps every vertex to the lowest-numbered vertex at exactly the same position.
 func (m *Model) Weld() []uint32 {
 	first := make(map[geom.Vec3]uint32, len(m.Positions))

@@ -153,17 +153,6 @@ func FileName(s string) string {
 	return s
 }
 
-// CheckName tells why a set's name cannot become a file name, or nil.
-func CheckName(s string) error {
-	if s == "" {
-		return fmt.Errorf("a set needs a name; it becomes part of its files' names")
-	}
-	if fit := FileName(s); fit != s {
-		return fmt.Errorf("“%s” cannot be part of a file name on every system; “%s” can", s, fit)
-	}
-	return nil
-}
-
 // Check is one finding about a model's UVs.
 type Check struct {
 	Kind     string `json:"kind"`
@@ -293,50 +282,6 @@ func Raster(m *mesh.Model, s *Set, t, size int, dx, dy float32, f func(at int, u
 			f(int(py)*size+int(px), float32(u), float32(v))
 		}
 	}
-}
-
-// Islands numbers the connected pieces of the set in UV space: triangles that share a vertex, and
-// with it position, normal and UV, or an edge with equal UVs.
-func Islands(m *mesh.Model, s *Set) (of []int32, count int) {
-	parent := make([]int32, len(s.Tris))
-	for i := range parent {
-		parent[i] = int32(i)
-	}
-	var find func(i int32) int32
-	find = func(i int32) int32 {
-		for parent[i] != i {
-			parent[i] = parent[parent[i]]
-			i = parent[i]
-		}
-		return i
-	}
-	type place struct {
-		p geom.Vec3
-		t geom.Vec2
-	}
-	first := map[place]int32{}
-	for i, t := range s.Tris {
-		for _, k := range m.Tris[t] {
-			key := place{m.Positions[k], m.UVs[k]}
-			if j, ok := first[key]; ok {
-				parent[find(int32(i))] = find(j)
-			} else {
-				first[key] = int32(i)
-			}
-		}
-	}
-	of = make([]int32, len(s.Tris))
-	number := map[int32]int32{}
-	for i := range of {
-		r := find(int32(i))
-		n, ok := number[r]
-		if !ok {
-			n = int32(len(number))
-			number[r] = n
-		}
-		of[i] = n
-	}
-	return of, len(number)
 }
 
 // Outline returns the edges of the set's islands as pairs of UV points in the square.
