@@ -76,9 +76,12 @@ func TestPNGReadsBackTheSameSamples(t *testing.T) {
 
 // ImageMagick reads the same samples and sees the sRGB chunk.
 func TestPNGReadsBackInImageMagick(t *testing.T) {
-	convert, err := exec.LookPath("convert")
+	// Debian's own name first: another program may stand in for plain “convert”.
+	convert, err := exec.LookPath("convert-im6.q16")
 	if err != nil {
-		t.Fatal("ImageMagick is missing; ./run test installs it")
+		if convert, err = exec.LookPath("convert"); err != nil {
+			t.Fatal("ImageMagick is missing; ./run test installs it")
+		}
 	}
 	im := sampleImage(40, 30, 3, 16, 2)
 	data, err := Bytes(im)
@@ -91,7 +94,7 @@ func TestPNGReadsBackInImageMagick(t *testing.T) {
 	}
 	out, err := exec.Command(convert, name, "-depth", "16", "txt:-").Output()
 	if err != nil {
-		t.Skipf("this machine's convert is a stand-in: %v", err)
+		t.Fatal(err)
 	}
 	lines := strings.Split(strings.TrimSpace(string(out)), "\n")[1:]
 	if len(lines) != 40*30 {
