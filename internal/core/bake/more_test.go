@@ -172,9 +172,8 @@ func TestCleaningBringsFewRaysNearerToMany(t *testing.T) {
 	}
 }
 
-// Samples per texel average inside it: a normal's edge between two flat halves falls between them.
+// Samples per texel are balanced round its centre.
 func TestSamplesAverageInsideATexel(t *testing.T) {
-	// The step between black and white position runs through the middle of a texel column.
 	m := mesh.Grid(1, 1, 0, func(s, t float64) [3]float64 { return [3]float64{s, 0, 1 - t} })
 	one := func(samples int) []uint16 {
 		_, _, maps := bakeFirst(t, m, nil, Settings{Size: 64, Rays: 16, Samples: samples}, Position)

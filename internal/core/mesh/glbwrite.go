@@ -7,6 +7,7 @@ import (
 	"math"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/pixel"
 )
 
 // GLBMaterial is a material of a written GLB. Picture fields hold whole PNG files, nil for none.
@@ -164,7 +165,7 @@ func (g *glbWriter) primitive(tris []int, mat int) gltfPrimitive {
 		}
 		if g.o.Colours && len(g.m.Colours) > 0 {
 			for _, c := range g.m.Colours[i] {
-				col = binary.LittleEndian.AppendUint16(col, uint16(decodeSRGB(float32(c)/255)*65535+0.5))
+				col = binary.LittleEndian.AppendUint16(col, uint16(pixel.FromSRGB(float32(c)/255)*65535+0.5))
 			}
 			col = binary.LittleEndian.AppendUint16(col, 65535)
 		}
@@ -185,13 +186,6 @@ func (g *glbWriter) primitive(tris []int, mat int) gltfPrimitive {
 	ix := g.accessor(gltfAccessor{Component: compUInt, Count: len(tris) * 3, Type: "SCALAR"}, targetIndices, 0, idx)
 	p.Indices = &ix
 	return p
-}
-
-func decodeSRGB(v float32) float32 {
-	if v <= 0.04045 {
-		return v / 12.92
-	}
-	return float32(math.Pow((float64(v)+0.055)/1.055, 2.4))
 }
 
 func (g *glbWriter) material(m GLBMaterial) {

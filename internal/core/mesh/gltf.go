@@ -12,6 +12,7 @@ import (
 
 	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/pixel"
 )
 
 // The parts of a glTF 2.0 document that Crust reads and writes (Khronos, glTF 2.0).
@@ -168,7 +169,7 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 	for _, m := range r.doc.Materials {
 		k := r.b.material(r.freeName(named(m.Name, "material")))
 		for c := 0; c < 3 && c < len(m.PBR.Factor); c++ {
-			r.b.m.Materials[k].Colour[c] = encodeSRGB(m.PBR.Factor[c])
+			r.b.m.Materials[k].Colour[c] = pixel.ToSRGB(geom.Clamp01(m.PBR.Factor[c]))
 		}
 	}
 	if err := r.scene(); err != nil {
@@ -179,14 +180,6 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 		r.b.m.Notes = append(r.b.m.Notes, fmt.Sprintf("%d primitives of points or lines were passed over; Crust textures faces only.", r.points))
 	}
 	return r.b.m, nil
-}
-
-func encodeSRGB(v float32) float32 {
-	v = geom.Clamp01(v)
-	if v <= 0.0031308 {
-		return v * 12.92
-	}
-	return float32(1.055*math.Pow(float64(v), 1/2.4) - 0.055)
 }
 
 type gltfReader struct {
@@ -500,7 +493,7 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 			c.c = [3]uint8{255, 255, 255}
 			if col != nil {
 				for k := 0; k < 3; k++ {
-					c.c[k] = uint8(encodeSRGB(col[colN*i+k])*255 + 0.5)
+					c.c[k] = uint8(pixel.ToSRGB(geom.Clamp01(col[colN*i+k]))*255 + 0.5)
 				}
 			}
 		}

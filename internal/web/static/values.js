@@ -13,7 +13,8 @@ export function parse(text, unit) {
   let s = text.toLowerCase().replaceAll(',', '.').replaceAll('−', '-').replace(/[°%]/g, '').trim();
   if (base) s = s.replace(/([\d.)]+)\s*(mm|cm|km|m)\b/g, (_, n, u) => `(${n}*${UNITS[u] / base})`);
   if (!s || !/^[\d.+\-*/()\se]+$/.test(s)) return NaN;
-  return sum({ s: s.replace(/\s+/g, ''), i: 0 });
+  const p = { s: s.replace(/\s+/g, ''), i: 0 }, v = sum(p);
+  return p.i === p.s.length ? v : NaN;
 }
 
 function sum(p) {
@@ -33,8 +34,7 @@ function factor(p) {
   if (p.s[p.i] === '(') {
     p.i++;
     const v = sum(p);
-    p.i++;
-    return v;
+    return p.s[p.i++] === ')' ? v : NaN;
   }
   const m = /^(\d+\.?\d*|\.\d+)(e-?\d+)?/.exec(p.s.slice(p.i));
   if (!m) return NaN;
