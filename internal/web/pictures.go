@@ -18,6 +18,7 @@ import (
 	"crust/internal/core/imgfile"
 	"crust/internal/core/uv"
 	"crust/internal/store"
+	"crust/internal/studio"
 )
 
 // maxPicture limits a card's picture.
@@ -39,11 +40,7 @@ func (s *Server) picture(c *echo.Context) error {
 	return c.Blob(http.StatusOK, "image/png", row.Picture)
 }
 
-func (s *Server) putPicture(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) putPicture(c *echo.Context, a *studio.Asset) error {
 	data, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxPicture))
 	if err != nil {
 		return err
@@ -60,11 +57,7 @@ func (s *Server) putPicture(c *echo.Context) error {
 // mesh answers with the model for the viewport: the length of a JSON head in four bytes, the head
 // padded to four, then for each set positions, normals, tangents and UVs as floats and indices as
 // 32-bit numbers. UVs are those of the set's own square, with V downwards as WebGL pictures have it.
-func (s *Server) mesh(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
 	type head struct {
 		Name     string `json:"name"`
@@ -128,21 +121,13 @@ func (s *Server) mesh(c *echo.Context) error {
 	return c.Blob(http.StatusOK, "application/octet-stream", append(append(out, text...), body.Bytes()...))
 }
 
-func (s *Server) checks(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) checks(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
 	return c.JSON(http.StatusOK, uv.Checks(m, sets))
 }
 
 // flat draws a set's flat map as SVG, 1000 units a side, growing beyond when UVs do.
-func (s *Server) flat(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
 	name := strings.TrimSuffix(c.Param("set"), ".svg")
 	for i := range sets {
@@ -188,11 +173,7 @@ func (s *Server) flat(c *echo.Context) error {
 }
 
 // mapPicture answers with a baked map: 16 bits and whole, or with px at 8 bits and that size.
-func (s *Server) mapPicture(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) mapPicture(c *echo.Context, a *studio.Asset) error {
 	set, kind := c.Param("set"), c.Param("kind")
 	m, err := a.Map(set, kind)
 	if err != nil {
@@ -248,11 +229,7 @@ func shrink(m *bake.Map, n int) *imgfile.Image {
 	return im
 }
 
-func (s *Server) bringMap(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) bringMap(c *echo.Context, a *studio.Asset) error {
 	u, err := upload(c)
 	if err != nil {
 		return err
@@ -263,11 +240,7 @@ func (s *Server) bringMap(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (s *Server) deliveries(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) deliveries(c *echo.Context, a *studio.Asset) error {
 	rows, err := a.Deliveries()
 	if err != nil {
 		return err
@@ -288,11 +261,7 @@ func (s *Server) deliveries(c *echo.Context) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) deliveryZip(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) deliveryZip(c *echo.Context, a *studio.Asset) error {
 	rows, err := a.Deliveries()
 	if err != nil {
 		return err

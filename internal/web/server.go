@@ -147,7 +147,7 @@ func (s *Server) routes() {
 	e.GET("/assets/:id", func(c *echo.Context) error {
 		return c.Redirect(http.StatusFound, "/assets/"+c.Param("id")+"/intake")
 	})
-	e.GET("/assets/:id/:stage", s.asset)
+	e.GET("/assets/:id/:stage", s.with(s.asset))
 	static, _ := fs.Sub(files, "static")
 	e.GET("/static/*", func(c *echo.Context) error {
 		c.Response().Header().Set("Cache-Control", "no-cache")
@@ -158,17 +158,17 @@ func (s *Server) routes() {
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
 	e.GET("/api/assets/:id/picture", s.picture)
-	e.PUT("/api/assets/:id/picture", s.putPicture)
-	e.GET("/api/assets/:id/socket", s.socket)
-	e.GET("/api/assets/:id/mesh", s.mesh)
-	e.GET("/api/assets/:id/checks", s.checks)
-	e.GET("/api/assets/:id/flat/:set", s.flat)
-	e.GET("/api/assets/:id/maps/:set/:kind", s.mapPicture)
-	e.POST("/api/assets/:id/maps/:set/:kind", s.bringMap)
-	e.POST("/api/assets/:id/high", s.high)
-	e.POST("/api/assets/:id/do/:what", s.do)
-	e.GET("/api/assets/:id/deliveries", s.deliveries)
-	e.GET("/api/assets/:id/deliveries/:n/zip", s.deliveryZip)
+	e.PUT("/api/assets/:id/picture", s.with(s.putPicture))
+	e.GET("/api/assets/:id/socket", s.with(s.socket))
+	e.GET("/api/assets/:id/mesh", s.with(s.mesh))
+	e.GET("/api/assets/:id/checks", s.with(s.checks))
+	e.GET("/api/assets/:id/flat/:set", s.with(s.flat))
+	e.GET("/api/assets/:id/maps/:set/:kind", s.with(s.mapPicture))
+	e.POST("/api/assets/:id/maps/:set/:kind", s.with(s.bringMap))
+	e.POST("/api/assets/:id/high", s.with(s.high))
+	e.POST("/api/assets/:id/do/:what", s.with(s.do))
+	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
+	e.GET("/api/assets/:id/deliveries/:n/zip", s.with(s.deliveryZip))
 }
 
 // answerError turns errors into one sentence, as JSON for the page's own calls.
@@ -277,11 +277,7 @@ func tables() map[string]any {
 		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits}
 }
 
-func (s *Server) asset(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
 	stage := c.Param("stage")
 	for _, k := range stages {
 		if k == stage {
@@ -297,6 +293,17 @@ func (s *Server) open(c *echo.Context) (*studio.Asset, error) {
 		return nil, fmt.Errorf("asset %s: %w", c.Param("id"), store.ErrNone)
 	}
 	return s.studio.Open(id)
+}
+
+// with opens the asset that the address names before the handler runs.
+func (s *Server) with(h func(c *echo.Context, a *studio.Asset) error) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		a, err := s.open(c)
+		if err != nil {
+			return err
+		}
+		return h(c, a)
+	}
 }
 
 // upload reads the files of a form, limited in all.
@@ -368,11 +375,7 @@ func (s *Server) remove(c *echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (s *Server) high(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) high(c *echo.Context, a *studio.Asset) error {
 	u, err := upload(c)
 	if err != nil {
 		return err
@@ -403,11 +406,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"deliver":  func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
 }
 
-func (s *Server) do(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) do(c *echo.Context, a *studio.Asset) error {
 	call := calls[c.Param("what")]
 	if call == nil {
 		return echo.ErrNotFound

@@ -24,11 +24,7 @@ type message struct {
 // maxMessage limits what a page may send at once.
 const maxMessage = 1 << 20
 
-func (s *Server) socket(c *echo.Context) error {
-	a, err := s.open(c)
-	if err != nil {
-		return err
-	}
+func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 	ws, err := websocket.Accept(c.Response(), c.Request(), nil)
 	if err != nil {
 		return nil // Accept has answered
