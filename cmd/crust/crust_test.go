@@ -76,10 +76,14 @@ func TestInspectReportsTheModel(t *testing.T) {
 			Density   float64 `json:"texel_density"`
 		}
 		Bounds struct{ Size [3]float64 }
-		Checks []struct{ Kind string }
+		Checks []struct{ Kind, Severity, Set, Detail string }
 	}
 	one(t, out, &r)
-	if status != 0 || len(r.Parts) != 1 || len(r.Sets) != 1 || r.Sets[0].Name != "ball" || r.Sets[0].Triangles == 0 || r.Sets[0].Density == 0 || r.Bounds.Size[1] != 1 || len(r.Checks) != 0 {
+	// A ball unrolled like a map of the world is stretched towards its poles, and nothing else.
+	if len(r.Checks) != 1 || r.Checks[0].Kind != "stretched" || r.Checks[0].Severity != "know" || r.Checks[0].Set != "ball" || r.Checks[0].Detail == "" {
+		t.Errorf("checks %+v", r.Checks)
+	}
+	if status != 0 || len(r.Parts) != 1 || len(r.Sets) != 1 || r.Sets[0].Name != "ball" || r.Sets[0].Triangles == 0 || r.Sets[0].Density == 0 || r.Bounds.Size[1] != 1 {
 		t.Errorf("status %d, %+v", status, r)
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"crust/internal/core/deliver"
 	"crust/internal/core/finish"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -37,6 +38,17 @@ func load(file string) (*mesh.Model, error) {
 	data, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
+	}
+	if strings.EqualFold(filepath.Ext(file), ".zip") {
+		files, err := mesh.Unpack([]mesh.File{{Name: filepath.Base(file), Data: data}})
+		if err != nil {
+			return nil, err
+		}
+		model, beside, err := mesh.Pick(files)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", filepath.Base(file), err)
+		}
+		return mesh.Open(model, beside)
 	}
 	return mesh.Read(file, data, func(name string) ([]byte, error) {
 		return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name)))
@@ -69,8 +81,8 @@ type inspected struct {
 		Max  [3]float32 `json:"max"`
 		Size [3]float32 `json:"size"`
 	} `json:"bounds"`
-	Checks []uv.Check `json:"checks"`
-	Notes  []string   `json:"notes"`
+	Checks []inspect.Finding `json:"checks"`
+	Notes  []string          `json:"notes"`
 }
 
 type inspectedOf struct {
@@ -83,17 +95,66 @@ type inspectedSet struct {
 	Triangles int     `json:"triangles"`
 	Tile      int     `json:"tile,omitempty"`
 	Density   float64 `json:"texel_density"` // px/m at 1024
+	Islands   int     `json:"islands"`
+	Used      float64 `json:"used"` // share of the tile
+}
+
+// intakeFlags say how a model is taken.
+type intakeFlags struct {
+	unit    string
+	up      string
+	channel int
+	crease  float64
+}
+
+func (f *intakeFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.unit, "unit", "m", "unit that the model was made in: m, dm, cm, mm, in, ft, or its length in metres")
+	c.Flags().StringVar(&f.up, "up", "y", "axis that points up: y or z")
+	c.Flags().IntVar(&f.channel, "uv", 1, "UV channel, 1 for the first")
+	c.Flags().Float64Var(&f.crease, "crease", 0, "compute normals, keeping edges of more degrees hard; 0 takes the file's")
+}
+
+// take reads a model and does as the flags say.
+func (f *intakeFlags) take(file string) (*mesh.Model, error) {
+	o := mesh.Intake{ZUp: strings.EqualFold(f.up, "z"), Compute: f.crease != 0, Crease: f.crease, Channel: f.channel - 1}
+	if !o.ZUp && !strings.EqualFold(f.up, "y") {
+		return nil, wrong{fmt.Errorf("--up %s: use y or z", f.up)}
+	}
+	for _, u := range mesh.Units {
+		if u.Name == f.unit {
+			o.Metres = u.Metres
+		}
+	}
+	if o.Metres == 0 {
+		var err error
+		if o.Metres, err = strconv.ParseFloat(f.unit, 64); err != nil || o.Metres == 0 {
+			return nil, wrong{fmt.Errorf("--unit %s: use m, dm, cm, mm, in, ft, or a length in metres", f.unit)}
+		}
+	}
+	if err := o.Check(); err != nil {
+		return nil, wrong{err}
+	}
+	m, err := load(file)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.Choose(o.Channel); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Base(file), err)
+	}
+	return m, o.Apply(m)
 }
 
 func inspectCommand() *cobra.Command {
 	var split string
 	var asJSON bool
+	var padding float64
+	var how intakeFlags
 	c := &cobra.Command{Use: "inspect MODEL", Short: "Show a model's parts, sets, size and UV checks", Args: exactly("a model"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkSplit(split); err != nil {
 				return err
 			}
-			m, err := load(args[0])
+			m, err := how.take(args[0])
 			if err != nil {
 				return err
 			}
@@ -101,7 +162,10 @@ func inspectCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r := report(args[0], m, sets)
+			r, err := report(cmd.Context(), args[0], m, sets, padding)
+			if err != nil {
+				return err
+			}
 			if asJSON {
 				return printJSON(r)
 			}
@@ -110,10 +174,14 @@ func inspectCommand() *cobra.Command {
 				fmt.Printf("  part %-24s %8d triangles\n", p.Name, p.Triangles)
 			}
 			for _, s := range r.Sets {
-				fmt.Printf("  set  %-24s %8d triangles  %6.0f px/m at 1024\n", s.Name, s.Triangles, s.Density)
+				fmt.Printf("  set  %-24s %8d triangles  %5d islands  %6.0f px/m at 1024  %3.0f %% used\n", s.Name, s.Triangles, s.Islands, s.Density, s.Used*100)
 			}
 			for _, k := range r.Checks {
-				fmt.Printf("  %s, %s, %s: %d %s\n", k.Severity, k.Kind, k.Set, k.Count, k.Detail)
+				where := ""
+				if k.Set != "" {
+					where = ", " + k.Set
+				}
+				fmt.Printf("  %s: %s%s: %s. %s\n", k.Severity, k.Title, where, k.Detail, k.Remedy)
 			}
 			for _, n := range r.Notes {
 				fmt.Println("  " + n)
@@ -121,12 +189,18 @@ func inspectCommand() *cobra.Command {
 			return nil
 		}}
 	c.Flags().StringVar(&split, "sets", uv.PerMaterial, "single, material or udim")
+	c.Flags().Float64Var(&padding, "padding", inspect.DefaultPadding, "least distance of islands in px at 1024")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	how.add(c)
 	return c
 }
 
-func report(file string, m *mesh.Model, sets []uv.Set) *inspected {
-	r := &inspected{Model: filepath.Base(file), Triangles: len(m.Tris), Vertices: len(m.Positions), Checks: uv.Checks(m, sets), Notes: m.Notes, Materials: []string{}, Parts: []inspectedOf{}}
+func report(ctx context.Context, file string, m *mesh.Model, sets []uv.Set, padding float64) (*inspected, error) {
+	look, err := inspect.Model(ctx, m, sets, inspect.Options{Padding: padding}, nil)
+	if err != nil {
+		return nil, err
+	}
+	r := &inspected{Model: filepath.Base(file), Triangles: len(m.Tris), Vertices: len(m.Positions), Checks: look.Findings, Notes: m.Notes, Materials: []string{}, Parts: []inspectedOf{}}
 	if r.Notes == nil {
 		r.Notes = []string{}
 	}
@@ -141,11 +215,11 @@ func report(file string, m *mesh.Model, sets []uv.Set) *inspected {
 		r.Materials = append(r.Materials, k.Name)
 	}
 	for i := range sets {
-		r.Sets = append(r.Sets, inspectedSet{sets[i].Name, len(sets[i].Tris), sets[i].Tile, sets[i].Density(1024)})
+		r.Sets = append(r.Sets, inspectedSet{Name: sets[i].Name, Triangles: len(sets[i].Tris), Tile: sets[i].Tile, Density: sets[i].Density(1024), Islands: look.Islands[i], Used: look.Used[i]})
 	}
 	b := m.Bounds()
 	r.Bounds.Min, r.Bounds.Max, r.Bounds.Size = b.Min.Array(), b.Max.Array(), b.Size().Array()
-	return r
+	return r, nil
 }
 
 // bakeFlags are shared by bake and deliver.
@@ -295,7 +369,7 @@ func bakeCommand() *cobra.Command {
 						return err
 					}
 					m := made[0]
-					name := m.Set + "_" + m.Kind + ".png"
+					name := sets[i].Name + "_" + m.Kind + ".png"
 					if sets[i].Tile > 0 {
 						name = fmt.Sprintf("%s_%s.%d.png", strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])), m.Kind, sets[i].Tile)
 					}
@@ -306,7 +380,7 @@ func bakeCommand() *cobra.Command {
 					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
 						return err
 					}
-					out.Maps = append(out.Maps, bakedMap{m.Set, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds)})
+					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds)})
 				}
 			}
 			if f.asJSON {
@@ -373,9 +447,9 @@ func deliverCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				maps[sets[i].Name] = map[string]*bake.Map{}
+				maps[sets[i].Key] = map[string]*bake.Map{}
 				for _, m := range made {
-					maps[sets[i].Name][m.Kind] = m
+					maps[sets[i].Key][m.Kind] = m
 				}
 			}
 			b := newBar("deliver")

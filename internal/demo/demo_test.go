@@ -2,6 +2,8 @@ package demo
 
 import (
 	"bytes"
+	"context"
+	"crust/internal/core/inspect"
 	"testing"
 
 	"crust/internal/core/mesh"
@@ -24,8 +26,14 @@ func TestBuoyIsWhatItsDescriptionSays(t *testing.T) {
 	if err != nil || len(sets) != 3 {
 		t.Fatalf("%d sets, %v; want hull, tower, lantern", len(sets), err)
 	}
-	for _, c := range uv.Checks(low, sets) {
-		t.Errorf("%s in %s: %d %s", c.Kind, c.Set, c.Count, c.Detail)
+	look, err := inspect.Model(context.Background(), low, sets, inspect.Options{Padding: inspect.DefaultPadding}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range look.Findings {
+		if c.Severity == inspect.Mend {
+			t.Errorf("%s in %s: %s", c.Title, c.Set, c.Detail)
+		}
 	}
 	for _, s := range sets {
 		mirrored := 0

@@ -52,7 +52,7 @@ type Cell struct {
 func (a *Asset) cells() (out []Cell) {
 	for i := range a.sets {
 		for _, k := range bake.Kinds {
-			c := Cell{Set: a.sets[i].Name, Kind: k.Name, State: "missing"}
+			c := Cell{Set: a.sets[i].Key, Kind: k.Name, State: "missing"}
 			if r, ok := a.rows[[2]string{c.Set, c.Kind}]; ok {
 				c.State, c.Size, c.Rays, c.Missed, c.Seconds, c.Made = "ready", r.Size, r.Rays, r.Missed, r.Seconds, r.Made.UnixMilli()
 				if r.Brought {

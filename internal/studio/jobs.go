@@ -123,10 +123,10 @@ func (a *Asset) Bake(cells []Cell) error {
 	var chosen []*uv.Set
 	all, weight := 0.0, map[string]float64{}
 	for i := range sets {
-		if bySet[sets[i].Name] != nil {
+		if bySet[sets[i].Key] != nil {
 			chosen = append(chosen, &sets[i])
-			weight[sets[i].Name] = sets[i].UVArea + 0.05
-			all += weight[sets[i].Name]
+			weight[sets[i].Key] = sets[i].UVArea + 0.05
+			all += weight[sets[i].Key]
 		}
 	}
 	if len(chosen) == 0 {
@@ -143,16 +143,16 @@ func (a *Asset) Bake(cells []Cell) error {
 		}
 		done := 0.0
 		for _, s := range chosen {
-			kinds := bySet[s.Name]
+			kinds := bySet[s.Key]
 			a.mu.Lock()
-			j.set, j.kinds, j.Label = s.Name, kinds, fmt.Sprintf("%s · %s", counted(len(kinds), "map"), s.Name)
+			j.set, j.kinds, j.Label = s.Key, kinds, fmt.Sprintf("%s · %s", counted(len(kinds), "map"), s.Name)
 			stamps := map[string]string{}
 			for _, k := range kinds {
 				stamps[k] = a.stamp(k)
 			}
 			a.tell(a.stateEvent())
 			a.mu.Unlock()
-			maps, err := src.Bake(ctx, s, kinds, func(v float64) { share((done + v*weight[s.Name]) / all) })
+			maps, err := src.Bake(ctx, s, kinds, func(v float64) { share((done + v*weight[s.Key]) / all) })
 			if err != nil {
 				return err
 			}
@@ -161,7 +161,7 @@ func (a *Asset) Bake(cells []Cell) error {
 					return err
 				}
 			}
-			done += weight[s.Name]
+			done += weight[s.Key]
 		}
 		return nil
 	})
@@ -239,7 +239,7 @@ func (a *Asset) BringMap(set, kind string, f store.File) error {
 	a.mu.Lock()
 	known := false
 	for i := range a.sets {
-		known = known || a.sets[i].Name == set
+		known = known || a.sets[i].Key == set
 	}
 	busy := a.job != nil
 	a.mu.Unlock()

@@ -121,15 +121,15 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 }
 
 func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.Canvas, error) {
-	k := canvasKey{set.Name, size}
-	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Name] {
+	k := canvasKey{set.Key, size}
+	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Key] {
 		return c.Canvas, nil
 	}
-	c, err := compose.NewCanvas(s.ctx, a.model, set, size, s.maps[set.Name])
+	c, err := compose.NewCanvas(s.ctx, a.model, set, size, s.maps[set.Key])
 	if err != nil {
 		return nil, err
 	}
-	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Name]}
+	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Key]}
 	return c, nil
 }
 
@@ -172,7 +172,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	}
 	made := map[string]*Frame{}
 	frame := func(name string, pix []uint8) *Frame {
-		f := &Frame{Set: set.Name, View: name, Surf: c.Surf, Pix: pix, Full: full, Version: s.version}
+		f := &Frame{Set: set.Key, View: name, Surf: c.Surf, Pix: pix, Full: full, Version: s.version}
 		made[name] = f
 		return f
 	}
@@ -205,7 +205,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 			if err != nil {
 				return err
 			}
-			p.frame(&Frame{Set: set.Name, View: "where", Surf: c.Surf, Pix: pix, Full: full, Version: s.version})
+			p.frame(&Frame{Set: set.Key, View: "where", Surf: c.Surf, Pix: pix, Full: full, Version: s.version})
 		}
 	}
 	return nil
@@ -257,7 +257,7 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 			}
 			pics[id] = card(c, v)
 		}
-		p.post(Event{"t": "cards", "layer": l.ID, "set": set.Name, "pics": pics})
+		p.post(Event{"t": "cards", "layer": l.ID, "set": set.Key, "pics": pics})
 	}
 }
 
@@ -265,10 +265,10 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 // it, else the first that it touches.
 func cardSet(s *snapshot, l *strata.Layer, want string) (first *uv.Set) {
 	for i := range s.sets {
-		if !l.Touches(s.sets[i].Name) {
+		if !l.Touches(s.sets[i].Key) {
 			continue
 		}
-		if s.sets[i].Name == want {
+		if s.sets[i].Key == want {
 			return &s.sets[i]
 		}
 		if first == nil {
@@ -301,7 +301,7 @@ func (a *Asset) cover(e *easel, s *snapshot) error {
 		l := &s.doc.Layers[i]
 		sum, all := 0.0, 0.0
 		for k := range s.sets {
-			if !l.Touches(s.sets[k].Name) {
+			if !l.Touches(s.sets[k].Key) {
 				continue
 			}
 			c, err := a.canvas(e, s, &s.sets[k], s.size)

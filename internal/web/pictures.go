@@ -16,6 +16,7 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/inspect"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 	"crust/internal/studio"
@@ -75,19 +76,7 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 		}
 	}
 	for i := range sets {
-		at := map[uint32]uint32{}
-		var order, idx []uint32
-		for _, t := range sets[i].Tris {
-			for _, v := range m.Tris[t] {
-				j, ok := at[v]
-				if !ok {
-					j = uint32(len(order))
-					at[v] = j
-					order = append(order, v)
-				}
-				idx = append(idx, j)
-			}
-		}
+		order, tan, idx := m.Indexed(sets[i].Tris, tangents)
 		for _, v := range order {
 			p := m.Positions[v]
 			f32(p.X, p.Y, p.Z)
@@ -96,8 +85,7 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 			n := m.Normals[v]
 			f32(n.X, n.Y, n.Z)
 		}
-		for _, v := range order {
-			t := tangents[v]
+		for _, t := range tan {
 			f32(t.X, t.Y, t.Z, t.W)
 		}
 		for _, v := range order {
@@ -107,7 +95,7 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 		for _, j := range idx {
 			body.Write(binary.LittleEndian.AppendUint32(nil, j))
 		}
-		heads = append(heads, head{sets[i].Name, len(order), len(idx)})
+		heads = append(heads, head{sets[i].Key, len(order), len(idx)})
 	}
 	b := m.Bounds()
 	text, err := json.Marshal(map[string]any{"sets": heads, "min": b.Min.Array(), "max": b.Max.Array()})
@@ -123,7 +111,11 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 
 func (s *Server) checks(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
-	return c.JSON(http.StatusOK, uv.Checks(m, sets))
+	look, err := inspect.Model(c.Request().Context(), m, sets, inspect.Options{Padding: inspect.DefaultPadding}, nil)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, look.Findings)
 }
 
 // flat draws a set's flat map as SVG, 1000 units a side, growing beyond when UVs do.
@@ -132,7 +124,7 @@ func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 	name := strings.TrimSuffix(c.Param("set"), ".svg")
 	for i := range sets {
 		set := &sets[i]
-		if set.Name != name {
+		if set.Key != name {
 			continue
 		}
 		var b bytes.Buffer

@@ -126,7 +126,7 @@ type Source struct {
 	Low, High *mesh.Model
 	Settings  Settings
 	box       geom.Box
-	tangents  []geom.Vec4
+	tangents  [][3]geom.Vec4
 	cage      []geom.Vec3 // ray directions at the vertices: normals averaged over equal positions
 	bvh       *accel.BVH  // of what is seen: the high-poly, or the low
 	pair      []int32     // low part → high part, −1 for any
@@ -333,7 +333,7 @@ type scratch struct {
 func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, caster *Caster, sums [][]float32, count []uint16) error {
 	work := make([]*scratch, par.Workers())
 	f := fnv.New32a()
-	f.Write([]byte(b.set.Name))
+	f.Write([]byte(b.set.Key))
 	seed := hash(f.Sum32() + spot*0x9e3779b9)
 	return par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {
 		k := work[w]
@@ -483,11 +483,11 @@ func (s *Source) Box() geom.Box { return s.box }
 // tangentNormal expresses n in the low-poly's frame at the texel: interpolated normal and tangent
 // left at their own length, bitangent formed per texel (Mikkelsen 2008).
 func (s *Source) tangentNormal(surf *surface.Surface, j int, n geom.Vec3) geom.Vec3 {
-	i := s.Low.Tris[surf.Tri[j]]
+	frame := &s.tangents[surf.Tri[j]]
 	u, v := surf.U[j], surf.V[j]
 	vn := surf.Normal(j)
-	vt := geom.Bary(s.tangents[i[0]].XYZ(), s.tangents[i[1]].XYZ(), s.tangents[i[2]].XYZ(), u, v)
-	vb := vn.Cross(vt).Mul(s.tangents[i[0]].W)
+	vt := geom.Bary(frame[0].XYZ(), frame[1].XYZ(), frame[2].XYZ(), u, v)
+	vb := vn.Cross(vt).Mul(frame[0].W)
 	// Solve x·T + y·B + z·N = n by Cramer's rule.
 	det := vt.Dot(vb.Cross(vn))
 	if det > -1e-12 && det < 1e-12 {
@@ -515,7 +515,7 @@ func (b *job) finish(ctx context.Context, surf *surface.Surface, rays int, sums 
 	size := surf.Size
 	out := make([]*Map, len(b.kinds))
 	for i, k := range b.kinds {
-		m := &Map{Set: b.set.Name, Kind: k.Name, Size: size, Channels: k.Channels, Pix: make([]uint16, size*size*k.Channels)}
+		m := &Map{Set: b.set.Key, Kind: k.Name, Size: size, Channels: k.Channels, Pix: make([]uint16, size*size*k.Channels)}
 		if k.Name == AO {
 			m.Rays = int64(surf.Len()) * int64(rays)
 		}

@@ -235,10 +235,10 @@ func TestNormalsFromAnAnalyticSphere(t *testing.T) {
 			return geom.Vec3{X: f(0), Y: f(1), Z: f(2)}
 		}
 		// Decoded with the same frame that MikkTSpace prescribes for the shader.
-		k := low.Tris[surf.Tri[i]]
+		k := tangents[surf.Tri[i]]
 		vn := surf.Normal(i)
-		vt := geom.Bary(tangents[k[0]].XYZ(), tangents[k[1]].XYZ(), tangents[k[2]].XYZ(), surf.U[i], surf.V[i])
-		vb := vn.Cross(vt).Mul(tangents[k[0]].W)
+		vt := geom.Bary(k[0].XYZ(), k[1].XYZ(), k[2].XYZ(), surf.U[i], surf.V[i])
+		vb := vn.Cross(vt).Mul(k[0].W)
 		ts := d(maps[0])
 		back := vt.Mul(ts.X).Add(vb.Mul(ts.Y)).Add(vn.Mul(ts.Z)).Norm()
 		want := p.Norm()

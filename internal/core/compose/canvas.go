@@ -56,7 +56,7 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 		return nil, err
 	}
 	n := surf.Len()
-	c := &Canvas{Set: set.Name, Surf: surf, parts: map[string]int32{}}
+	c := &Canvas{Set: set.Key, Surf: surf, parts: map[string]int32{}}
 	for i, p := range m.Parts {
 		c.parts[p] = int32(i)
 	}

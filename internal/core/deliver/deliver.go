@@ -86,7 +86,7 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
 	for i := range j.Sets {
 		set := &j.Sets[i]
-		c, err := compose.NewCanvas(ctx, j.Model, set, j.Size, j.Maps[set.Name])
+		c, err := compose.NewCanvas(ctx, j.Model, set, j.Size, j.Maps[set.Key])
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
@@ -168,25 +168,13 @@ func (w *Written) seal(data []byte) {
 
 // glb writes the model with one material per set. Sets on UDIM tiles are moved to the unit square.
 func glb(j Job, files []Written) (*Written, error) {
-	m := *j.Model
-	m.UVs = slices.Clone(m.UVs)
-	setOf := make([]int, len(m.Tris))
-	moved := make([]bool, len(m.UVs))
+	setOf := make([]int, len(j.Model.Tris))
 	for i := range j.Sets {
-		s := &j.Sets[i]
-		for _, t := range s.Tris {
+		for _, t := range j.Sets[i].Tris {
 			setOf[t] = i
-			if s.Origin == (geom.Vec2{}) {
-				continue
-			}
-			for _, v := range m.Tris[t] {
-				if !moved[v] {
-					m.UVs[v], moved[v] = m.UVs[v].Sub(s.Origin), true
-				}
-			}
 		}
 	}
-	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Tangents: true, Generator: "Crust"}
+	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Origin: func(t int) geom.Vec2 { return j.Sets[setOf[t]].Origin }, Tangents: true, Generator: "Crust"}
 	for i := range j.Sets {
 		mat := mesh.GLBMaterial{Name: j.Sets[i].Name, NamePictures: j.Sets[i].Name}
 		for k, f := range j.Preset.Files {
@@ -203,7 +191,7 @@ func glb(j Job, files []Written) (*Written, error) {
 		o.Materials = append(o.Materials, mat)
 	}
 	var b bytes.Buffer
-	if err := mesh.WriteGLB(&b, &m, o); err != nil {
+	if err := mesh.WriteGLB(&b, j.Model, o); err != nil {
 		return nil, err
 	}
 	w := &Written{File: uv.FileName(j.Asset) + ".glb"}

@@ -21,7 +21,8 @@ const (
 	MaxSide   = 32768
 )
 
-var pngMagic = []byte("\x89PNG\r\n\x1a\n")
+// Signature begins every PNG file.
+const Signature = "\x89PNG\r\n\x1a\n"
 
 // Check reads a whole picture and returns its size, so that a broken one is told before it is used.
 func Check(name string, data []byte) (image.Point, error) {
@@ -41,7 +42,7 @@ func ReadPNG(name string, data []byte) (image.Image, error) {
 	if len(data) == 0 {
 		return nil, fail(0, "the picture is empty")
 	}
-	if !bytes.HasPrefix(data, pngMagic) {
+	if !bytes.HasPrefix(data, []byte(Signature)) {
 		return nil, fail(0, "this is not a PNG picture")
 	}
 	c, err := png.DecodeConfig(bytes.NewReader(data))
@@ -114,7 +115,7 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 	head[8] = byte(im.Bits)
 	head[9] = map[int]byte{1: 0, 3: 2, 4: 6}[im.Channels]
 	p := chunks{w: w}
-	p.write(pngMagic)
+	p.write([]byte(Signature))
 	p.chunk("IHDR", head)
 	if im.SRGB {
 		p.chunk("sRGB", []byte{0})

@@ -143,7 +143,7 @@ func TestPNGBytesDoNotDependOnTheCores(t *testing.T) {
 // hugePNG declares a size that its bytes cannot hold.
 func hugePNG(w, h uint32) []byte {
 	head := append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, w), h), 8, 2, 0, 0, 0)
-	out := append([]byte{}, pngMagic...)
+	out := append([]byte{}, []byte(Signature)...)
 	out = binary.BigEndian.AppendUint32(out, 13)
 	body := append([]byte("IHDR"), head...)
 	out = append(out, body...)

@@ -23,7 +23,8 @@ type GLBMaterial struct {
 // GLBOptions says what a written GLB carries.
 type GLBOptions struct {
 	Materials  []GLBMaterial
-	MaterialOf func(tri int) int // index into Materials
+	MaterialOf func(tri int) int       // index into Materials
+	Origin     func(tri int) geom.Vec2 // taken off the UVs of a material's triangles; nil for none
 	Tangents   bool
 	Colours    bool
 	Generator  string
@@ -40,12 +41,12 @@ func WriteGLB(w io.Writer, m *Model, o GLBOptions) error {
 		g.tangents = m.Tangents()
 	}
 	used := make([]bool, len(o.Materials))
-	prims := map[[2]int][]int{}
+	prims := map[[2]int][]int32{}
 	for t := range m.Tris {
 		k := o.MaterialOf(t)
 		used[k] = true
 		key := [2]int{int(m.Part[t]), k}
-		prims[key] = append(prims[key], t)
+		prims[key] = append(prims[key], int32(t))
 	}
 	slot := make([]int, len(o.Materials))
 	for i, mat := range o.Materials {
@@ -99,7 +100,7 @@ func WriteGLB(w io.Writer, m *Model, o GLBOptions) error {
 type glbWriter struct {
 	m        *Model
 	o        GLBOptions
-	tangents []geom.Vec4
+	tangents [][3]geom.Vec4
 	doc      gltfDoc
 	bin      []byte
 }
@@ -130,20 +131,15 @@ func (g *glbWriter) accessor(a gltfAccessor, target, stride int, data []byte) in
 	return len(g.doc.Accessors) - 1
 }
 
-func (g *glbWriter) primitive(tris []int, mat int) gltfPrimitive {
-	at := map[uint32]uint32{}
-	var order []uint32
+func (g *glbWriter) primitive(tris []int32, mat int) gltfPrimitive {
+	order, tangents, corners := g.m.Indexed(tris, g.tangents)
+	var origin geom.Vec2
+	if g.o.Origin != nil {
+		origin = g.o.Origin(int(tris[0]))
+	}
 	var idx []byte
-	for _, t := range tris {
-		for _, i := range g.m.Tris[t] {
-			j, ok := at[i]
-			if !ok {
-				j = uint32(len(order))
-				at[i] = j
-				order = append(order, i)
-			}
-			idx = binary.LittleEndian.AppendUint32(idx, j)
-		}
+	for _, i := range corners {
+		idx = binary.LittleEndian.AppendUint32(idx, i)
 	}
 	f32 := func(b []byte, v ...float32) []byte {
 		for _, x := range v {
@@ -153,14 +149,14 @@ func (g *glbWriter) primitive(tris []int, mat int) gltfPrimitive {
 	}
 	var pos, nrm, uv, tan, col []byte
 	box := geom.EmptyBox()
-	for _, i := range order {
-		p, n, t := g.m.Positions[i], g.m.Normals[i].Norm(), g.m.UVs[i]
+	for j, i := range order {
+		p, n, t := g.m.Positions[i], g.m.Normals[i].Norm(), g.m.UVs[i].Sub(origin)
 		box = box.Add(p)
 		pos = f32(pos, p.X, p.Y, p.Z)
 		nrm = f32(nrm, n.X, n.Y, n.Z)
 		uv = f32(uv, t.X, 1-t.Y)
 		if g.tangents != nil {
-			v := g.tangents[i]
+			v := tangents[j]
 			tan = f32(tan, v.X, v.Y, v.Z, v.W)
 		}
 		if g.o.Colours && len(g.m.Colours) > 0 {
@@ -199,7 +195,7 @@ func (g *glbWriter) material(m GLBMaterial) {
 	}
 	if m.ORM != nil {
 		out.PBR.MR = g.texture(m.NamePictures+"_orm", m.ORM)
-		out.Occlusion = &gltfTexRef{out.PBR.MR.Index}
+		out.Occlusion = &gltfTexRef{Index: out.PBR.MR.Index}
 	}
 	if m.Normal != nil {
 		out.Normal = g.texture(m.NamePictures+"_normal", m.Normal)
@@ -215,5 +211,5 @@ func (g *glbWriter) texture(name string, data []byte) *gltfTexRef {
 	g.doc.Images = append(g.doc.Images, gltfImage{Name: name, MIME: "image/png", BufferView: &v})
 	src, smp := len(g.doc.Images)-1, 0
 	g.doc.Textures = append(g.doc.Textures, gltfTexture{Source: &src, Sampler: &smp})
-	return &gltfTexRef{len(g.doc.Textures) - 1}
+	return &gltfTexRef{Index: len(g.doc.Textures) - 1}
 }

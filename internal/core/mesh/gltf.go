@@ -36,7 +36,8 @@ type gltfDoc struct {
 }
 
 type gltfScene struct {
-	Nodes []int `json:"nodes"`
+	Name  string `json:"name,omitempty"`
+	Nodes []int  `json:"nodes"`
 }
 
 type gltfNode struct {
@@ -62,7 +63,9 @@ type gltfPrimitive struct {
 }
 
 type gltfTexRef struct {
-	Index int `json:"index"`
+	Index      int                        `json:"index"`
+	TexCoord   int                        `json:"texCoord,omitempty"`
+	Extensions map[string]json.RawMessage `json:"extensions,omitempty"`
 }
 
 type gltfMaterial struct {
@@ -100,15 +103,29 @@ type gltfImage struct {
 }
 
 type gltfAccessor struct {
-	BufferView *int            `json:"bufferView,omitempty"`
-	Offset     int             `json:"byteOffset,omitempty"`
-	Component  int             `json:"componentType"`
-	Normalized bool            `json:"normalized,omitempty"`
-	Count      int             `json:"count"`
-	Type       string          `json:"type"`
-	Min        []float32       `json:"min,omitempty"`
-	Max        []float32       `json:"max,omitempty"`
-	Sparse     json.RawMessage `json:"sparse,omitempty"`
+	BufferView *int        `json:"bufferView,omitempty"`
+	Offset     int         `json:"byteOffset,omitempty"`
+	Component  int         `json:"componentType"`
+	Normalized bool        `json:"normalized,omitempty"`
+	Count      int         `json:"count"`
+	Type       string      `json:"type"`
+	Min        []float32   `json:"min,omitempty"`
+	Max        []float32   `json:"max,omitempty"`
+	Sparse     *gltfSparse `json:"sparse,omitempty"`
+}
+
+// gltfSparse replaces some elements of an accessor.
+type gltfSparse struct {
+	Count   int `json:"count"`
+	Indices struct {
+		BufferView int `json:"bufferView"`
+		Offset     int `json:"byteOffset"`
+		Component  int `json:"componentType"`
+	} `json:"indices"`
+	Values struct {
+		BufferView int `json:"bufferView"`
+		Offset     int `json:"byteOffset"`
+	} `json:"values"`
 }
 
 type gltfBufferView struct {
@@ -137,7 +154,7 @@ var typeCount = map[string]int{"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MA
 // ReadGLTF reads glTF 2.0 as .glb or .gltf. UVs are turned so that V grows upwards. Each mesh that
 // a node of the default scene shows becomes a part, with the node's transform applied.
 func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
-	r := gltfReader{name: name, files: files, b: newBuilder()}
+	r := gltfReader{name: name, files: files, loose: map[int][]bool{}}
 	text := data
 	if bytes.HasPrefix(data, []byte("glTF")) {
 		var err error
@@ -157,12 +174,15 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 	if !strings.HasPrefix(r.doc.Asset.Version, "2") {
 		return nil, r.fail("asset.version", fmt.Sprintf("version “%s” is not glTF 2", clip([]byte(r.doc.Asset.Version))), "export as glTF 2.0")
 	}
-	if len(r.doc.Required) > 0 {
-		return nil, r.fail("extensionsRequired", "the file needs "+clip([]byte(strings.Join(r.doc.Required, ", ")))+", which Crust does not read", "export without compression or extensions")
+	for _, x := range r.doc.Required {
+		if !understood(x) {
+			return nil, r.fail("extensionsRequired", "the file needs “"+clipTo(x, 60)+"”, which Crust does not read", "export without it (without mesh compression, say)")
+		}
 	}
 	if len(r.doc.Nodes)+len(r.doc.Meshes)+len(r.doc.Materials) > 4*MaxNames {
 		return nil, r.fail("", "too many nodes, meshes or materials", "join parts before exporting")
 	}
+	r.b = newBuilder(r.attributes())
 	if err := r.pictures(); err != nil {
 		return nil, err
 	}
@@ -175,23 +195,108 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 	if err := r.scene(); err != nil {
 		return nil, err
 	}
-	r.b.m.HasUV = r.withUV > 0 && r.withoutUV == 0
 	if r.points > 0 {
-		r.b.m.Notes = append(r.b.m.Notes, fmt.Sprintf("%d primitives of points or lines were passed over; Crust textures faces only.", r.points))
+		r.b.m.note("%d primitives of points or lines were passed over; Crust textures faces only.", r.points)
 	}
-	return r.b.m, nil
+	for _, n := range r.repeated {
+		r.b.m.note("Several nodes are named “%s”; they are one part.", clip([]byte(n)))
+	}
+	for _, used := range r.loose {
+		for _, u := range used {
+			if !u {
+				r.b.m.Loose++
+			}
+		}
+	}
+	return r.b.done(), nil
+}
+
+// understood tells whether a file that needs the extension can be read: those of UVs and of
+// quantised vertices are, and those of materials and lights change no shape.
+func understood(extension string) bool {
+	return extension == extTransform || extension == "KHR_mesh_quantization" || extension == "KHR_lights_punctual" || strings.HasPrefix(extension, "KHR_materials_")
+}
+
+const extTransform = "KHR_texture_transform"
+
+func clipTo(s string, n int) string {
+	if len(s) > n {
+		s = s[:n] + "…"
+	}
+	return strings.ToValidUTF8(s, "?")
+}
+
+// attributes counts the UV channels that some primitive has, and tells whether one has colours.
+func (r *gltfReader) attributes() (channels int, colours bool) {
+	for _, m := range r.doc.Meshes {
+		for _, p := range m.Primitives {
+			for k := range MaxChannels {
+				if _, ok := p.Attributes[fmt.Sprintf("TEXCOORD_%d", k)]; ok {
+					channels = max(channels, k+1)
+				}
+			}
+			_, ok := p.Attributes["COLOR_0"]
+			colours = colours || ok
+		}
+	}
+	return channels, colours
+}
+
+// transform is how a material's pictures move one UV channel (Khronos, KHR_texture_transform), in
+// glTF's UVs, whose V grows downwards.
+type transform struct {
+	channel       int
+	offset, scale [2]float32
+	rotation      float64
+}
+
+func (t *transform) apply(uv geom.Vec2) geom.Vec2 {
+	sin, cos := math.Sincos(t.rotation)
+	x, y := float64(uv.X*t.scale[0]), float64(uv.Y*t.scale[1])
+	return geom.Vec2{X: float32(cos*x+sin*y) + t.offset[0], Y: float32(cos*y-sin*x) + t.offset[1]}
+}
+
+// transformOf finds the transform of a material's first picture that has one.
+func (r *gltfReader) transformOf(mat int) (*transform, error) {
+	m := r.doc.Materials[mat]
+	for _, ref := range []*gltfTexRef{m.PBR.Colour, m.Normal, m.PBR.MR, m.Occlusion} {
+		if ref == nil || ref.Extensions[extTransform] == nil {
+			continue
+		}
+		x := struct {
+			Offset   []float32 `json:"offset"`
+			Scale    []float32 `json:"scale"`
+			Rotation float64   `json:"rotation"`
+			TexCoord *int      `json:"texCoord"`
+		}{}
+		if err := json.Unmarshal(ref.Extensions[extTransform], &x); err != nil || math.IsInf(x.Rotation, 0) {
+			return nil, r.fail(fmt.Sprintf("material %d, %s", mat, extTransform), "is damaged", "export it again")
+		}
+		t := &transform{channel: ref.TexCoord, scale: [2]float32{1, 1}, rotation: x.Rotation}
+		copy(t.offset[:], x.Offset)
+		copy(t.scale[:], x.Scale)
+		if x.TexCoord != nil {
+			t.channel = *x.TexCoord
+		}
+		return t, nil
+	}
+	return nil, nil
 }
 
 type gltfReader struct {
-	name              string
-	files             Files
-	doc               gltfDoc
-	bin               []byte
-	buffers           map[int][]byte
-	b                 *builder
-	withUV, withoutUV int
-	points            int
-	visited           int
+	name     string
+	files    Files
+	doc      gltfDoc
+	bin      []byte
+	buffers  map[int][]byte
+	b        *builder
+	points   int
+	zeros    int // entries of accessors that have no bytes
+	visited  int
+	moved    map[int]bool   // materials whose transform has been told of
+	named    map[string]int // nodes by part name
+	repeated []string
+	loose    map[int][]bool // by POSITION accessor: which of its vertices a face uses
 }
 
 func (r *gltfReader) fail(place, what, do string) error { return &Error{r.name, place, what, do} }
@@ -325,7 +430,7 @@ func (r *gltfReader) pictures() error {
 		if err != nil {
 			return err
 		}
-		if im.MIME == "image/jpeg" || bytes.HasPrefix(data, []byte("\xff\xd8")) {
+		if im.MIME == "image/jpeg" || !bytes.HasPrefix(data, []byte(imgfile.Signature)) && im.MIME != "image/png" {
 			continue
 		}
 		if _, err := imgfile.Check(r.name+", "+label, data); err != nil {
@@ -339,10 +444,15 @@ func (r *gltfReader) pictures() error {
 func (r *gltfReader) scene() error {
 	var roots []int
 	switch {
-	case r.doc.Scene != nil && *r.doc.Scene >= 0 && *r.doc.Scene < len(r.doc.Scenes):
-		roots = r.doc.Scenes[*r.doc.Scene].Nodes
 	case len(r.doc.Scenes) > 0:
-		roots = r.doc.Scenes[0].Nodes
+		k := 0
+		if r.doc.Scene != nil && *r.doc.Scene >= 0 && *r.doc.Scene < len(r.doc.Scenes) {
+			k = *r.doc.Scene
+		}
+		roots = r.doc.Scenes[k].Nodes
+		if n := len(r.doc.Scenes); n > 1 {
+			r.b.m.note("The file holds %d scenes; “%s” was read.", n, clip([]byte(named(r.doc.Scenes[k].Name, fmt.Sprintf("scene %d", k+1)))))
+		}
 	default:
 		child := map[int]bool{}
 		for _, n := range r.doc.Nodes {
@@ -392,7 +502,14 @@ func (r *gltfReader) node(i int, parent geom.Mat4, depth int) error {
 			return r.fail(place, fmt.Sprintf("asks for mesh %d, but the file has %d", *n.Mesh, len(r.doc.Meshes)), "the file is damaged; export it again")
 		}
 		mesh := r.doc.Meshes[*n.Mesh]
-		part := r.b.part(named(n.Name, named(mesh.Name, fmt.Sprintf("part %d", i+1))))
+		label := named(n.Name, named(mesh.Name, fmt.Sprintf("part %d", i+1)))
+		part := r.b.part(label)
+		if r.named == nil {
+			r.named = map[string]int{}
+		}
+		if r.named[label]++; r.named[label] == 2 {
+			r.repeated = append(r.repeated, label)
+		}
 		for k, p := range mesh.Primitives {
 			if err := r.primitive(fmt.Sprintf("mesh %d, primitive %d", *n.Mesh, k), p, world, part); err != nil {
 				return err
@@ -440,9 +557,11 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 	if err != nil {
 		return err
 	}
-	uv, err := optional("TEXCOORD_0", 2)
-	if err != nil {
-		return err
+	var uv [MaxChannels][]float32
+	for k := range r.b.m.Channels {
+		if uv[k], err = optional(fmt.Sprintf("TEXCOORD_%d", k), 2); err != nil {
+			return err
+		}
 	}
 	var col []float32
 	colN := 3
@@ -454,11 +573,6 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 		if col, err = optional("COLOR_0", colN); err != nil {
 			return err
 		}
-	}
-	if uv != nil {
-		r.withUV++
-	} else {
-		r.withoutUV++
 	}
 	idx, err := r.indices(place, p.Indices, count)
 	if err != nil {
@@ -473,9 +587,37 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 	} else {
 		mat = r.b.material("material")
 	}
+	var move *transform
+	if p.Material != nil {
+		if move, err = r.transformOf(*p.Material); err != nil {
+			return err
+		}
+		if move != nil && !r.moved[*p.Material] {
+			if r.moved == nil {
+				r.moved = map[int]bool{}
+			}
+			r.moved[*p.Material] = true
+			r.b.m.note("The UVs of “%s” are moved as its pictures are (%s).", clip([]byte(r.b.m.Materials[mat].Name)), extTransform)
+		}
+	}
+	used := r.loose[at]
+	if used == nil {
+		used = make([]bool, count)
+		r.loose[at] = used
+	}
+	for _, i := range idx {
+		used[i] = true
+	}
+	for k := range r.b.m.Channels {
+		if uv[k] == nil {
+			r.b.m.Channels[k].Bare += len(idx)
+		}
+	}
 	vert := make([]uint32, count)
-	hasCol := r.anyColour()
 	for i := range vert {
+		if !used[i] {
+			continue
+		}
 		c := corner{p: world.Point(geom.Vec3{X: pos[3*i], Y: pos[3*i+1], Z: pos[3*i+2]})}
 		if !c.p.Finite() {
 			return r.fail(fmt.Sprintf("%s, vertex %d", place, i), "has a position that is not a finite number", "export it again")
@@ -483,13 +625,22 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 		if nrm != nil {
 			c.n = world.Normal(geom.Vec3{X: nrm[3*i], Y: nrm[3*i+1], Z: nrm[3*i+2]})
 		}
-		if uv != nil {
-			c.t = geom.Vec2{X: uv[2*i], Y: 1 - uv[2*i+1]}
+		sound := c.n.Finite()
+		for k := range r.b.m.Channels {
+			if uv[k] == nil {
+				continue
+			}
+			q := geom.Vec2{X: uv[k][2*i], Y: uv[k][2*i+1]}
+			if move != nil && move.channel == k {
+				q = move.apply(q)
+			}
+			c.t[k] = geom.Vec2{X: q.X, Y: 1 - q.Y}
+			sound = sound && c.t[k].Finite()
 		}
-		if !c.n.Finite() || !c.t.Finite() {
+		if !sound {
 			return r.fail(fmt.Sprintf("%s, vertex %d", place, i), "has a normal or UV that is not a finite number", "export it again")
 		}
-		if hasCol {
+		if r.b.colours {
 			c.c = [3]uint8{255, 255, 255}
 			if col != nil {
 				for k := 0; k < 3; k++ {
@@ -497,7 +648,7 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 				}
 			}
 		}
-		vert[i] = r.b.vertex(c, hasCol)
+		vert[i] = r.b.vertex(c)
 	}
 	flip := world.Mirrors()
 	emit := func(a, b, c uint32) {
@@ -526,18 +677,6 @@ func (r *gltfReader) primitive(place string, p gltfPrimitive, world geom.Mat4, p
 	return nil
 }
 
-// anyColour tells whether some primitive carries vertex colours; then every vertex gets one.
-func (r *gltfReader) anyColour() bool {
-	for _, m := range r.doc.Meshes {
-		for _, p := range m.Primitives {
-			if _, ok := p.Attributes["COLOR_0"]; ok {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 func (r *gltfReader) indices(place string, at *int, count int) ([]uint32, error) {
 	if at == nil {
 		idx := make([]uint32, count)
@@ -550,19 +689,24 @@ func (r *gltfReader) indices(place string, at *int, count int) ([]uint32, error)
 	if err != nil {
 		return nil, err
 	}
-	idx := make([]uint32, acc.Count)
-	for i := range idx {
-		b := data[i*stride:]
-		switch acc.Component {
-		case compUByte:
-			idx[i] = uint32(b[0])
-		case compUShort:
-			idx[i] = uint32(binary.LittleEndian.Uint16(b))
-		case compUInt:
-			idx[i] = binary.LittleEndian.Uint32(b)
-		default:
-			return nil, r.fail(place, "has indices that are not whole numbers", "export it again")
+	idx, err := r.whole(place, acc.Component, acc.Count, stride, data)
+	if err != nil {
+		return nil, err
+	}
+	if acc.Sparse != nil {
+		at, values, err := r.sparse(place, acc, 1)
+		if err != nil {
+			return nil, err
 		}
+		given, err := r.whole(place, acc.Component, len(at), compSize[acc.Component], values)
+		if err != nil {
+			return nil, err
+		}
+		for k, i := range at {
+			idx[i] = given[k]
+		}
+	}
+	for i := range idx {
 		if idx[i] >= uint32(count) {
 			return nil, r.fail(fmt.Sprintf("%s, index %d", place, i), fmt.Sprintf("asks for vertex %d of %d", idx[i], count), "the file is damaged; export it again")
 		}
@@ -570,17 +714,71 @@ func (r *gltfReader) indices(place string, at *int, count int) ([]uint32, error)
 	return idx, nil
 }
 
+// whole reads n whole numbers.
+func (r *gltfReader) whole(place string, component, n, stride int, data []byte) ([]uint32, error) {
+	out := make([]uint32, n)
+	for i := range out {
+		b := data[i*stride:]
+		switch component {
+		case compUByte:
+			out[i] = uint32(b[0])
+		case compUShort:
+			out[i] = uint32(binary.LittleEndian.Uint16(b))
+		case compUInt:
+			out[i] = binary.LittleEndian.Uint32(b)
+		default:
+			return nil, r.fail(place, "has indices that are not whole numbers", "export it again")
+		}
+	}
+	return out, nil
+}
+
+// sparse reads which elements an accessor replaces, and the bytes of the new ones.
+func (r *gltfReader) sparse(place string, acc gltfAccessor, n int) (at []uint32, values []byte, err error) {
+	s := acc.Sparse
+	size := compSize[s.Indices.Component]
+	_, idx, err := r.view(place+", sparse indices", s.Indices.BufferView)
+	if err != nil {
+		return nil, nil, err
+	}
+	_, values, err = r.view(place+", sparse values", s.Values.BufferView)
+	if err != nil {
+		return nil, nil, err
+	}
+	need := int64(compSize[acc.Component] * n)
+	if size == 0 || s.Count < 0 || s.Count > acc.Count || s.Indices.Offset < 0 || s.Values.Offset < 0 ||
+		int64(s.Indices.Offset)+int64(s.Count)*int64(size) > int64(len(idx)) || int64(s.Values.Offset)+int64(s.Count)*need > int64(len(values)) {
+		return nil, nil, r.fail(place, fmt.Sprintf("has a sparse part of %d entries, more than its bytes hold", s.Count), "the file is cut short or damaged; export it again")
+	}
+	if at, err = r.whole(place, s.Indices.Component, s.Count, size, idx[s.Indices.Offset:]); err != nil {
+		return nil, nil, err
+	}
+	for _, i := range at {
+		if int64(i) >= int64(acc.Count) {
+			return nil, nil, r.fail(place, fmt.Sprintf("has a sparse part that replaces entry %d of %d", i, acc.Count), "the file is damaged; export it again")
+		}
+	}
+	return at, values[s.Values.Offset:], nil
+}
+
 func (r *gltfReader) accessor(place string, i, n int) (acc gltfAccessor, data []byte, stride int, err error) {
 	if i < 0 || i >= len(r.doc.Accessors) {
 		return acc, nil, 0, r.fail(place, fmt.Sprintf("asks for accessor %d, but the file has %d", i, len(r.doc.Accessors)), "the file is damaged; export it again")
 	}
 	acc = r.doc.Accessors[i]
-	if len(acc.Sparse) > 0 || acc.BufferView == nil {
-		return acc, nil, 0, r.fail(place, "uses a sparse accessor, which Crust does not read", "export without sparse data")
-	}
 	size, ok := compSize[acc.Component]
 	if !ok || typeCount[acc.Type] != n {
 		return acc, nil, 0, r.fail(place, fmt.Sprintf("has type %s of %d where %d numbers are needed", clip([]byte(acc.Type)), acc.Component, n), "export it again")
+	}
+	if acc.BufferView == nil {
+		// Without a buffer view all elements are zero, to be replaced by the sparse part.
+		if acc.Count < 0 || acc.Count > MaxVertices || acc.Sparse == nil && acc.Count > 1<<20 {
+			return acc, nil, 0, r.fail(place, fmt.Sprintf("says it has %d entries but has no bytes", acc.Count), "the file is damaged; export it again")
+		}
+		if r.zeros += acc.Count; r.zeros > MaxVertices {
+			return acc, nil, 0, r.fail(place, "has more entries without bytes than a model may have", "the file is damaged; export it again")
+		}
+		return acc, make([]byte, acc.Count*size*n), size * n, nil
 	}
 	v, data, err := r.view(place, *acc.BufferView)
 	if err != nil {
@@ -602,13 +800,29 @@ func (r *gltfReader) floats(place string, i, n int) ([]float32, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]float32, acc.Count*n)
+	out := numbers(acc, acc.Count, n, stride, data)
+	if acc.Sparse != nil {
+		at, values, err := r.sparse(place, acc, n)
+		if err != nil {
+			return nil, err
+		}
+		given := numbers(acc, len(at), n, compSize[acc.Component]*n, values)
+		for k, i := range at {
+			copy(out[int(i)*n:int(i)*n+n], given[k*n:])
+		}
+	}
+	return out, nil
+}
+
+// numbers decodes count elements of n numbers; normalised whole numbers as glTF 2.0 §3.11 says.
+func numbers(acc gltfAccessor, count, n, stride int, data []byte) []float32 {
+	out := make([]float32, count*n)
 	size := compSize[acc.Component]
 	scale := float32(1)
 	if acc.Normalized {
 		scale = map[int]float32{compByte: 1. / 127, compUByte: 1. / 255, compShort: 1. / 32767, compUShort: 1. / 65535}[acc.Component]
 	}
-	for i := range acc.Count {
+	for i := range count {
 		for k := range n {
 			b := data[i*stride+k*size:]
 			var v float32
@@ -629,5 +843,5 @@ func (r *gltfReader) floats(place string, i, n int) ([]float32, error) {
 			out[i*n+k] = v
 		}
 	}
-	return out, nil
+	return out
 }

@@ -27,21 +27,34 @@ type Material struct {
 	Colour [3]float32
 }
 
-// Model is a triangle mesh. Corners that share position, normal and UV share a vertex.
+// MaxChannels is how many UV channels a reader keeps.
+const MaxChannels = 4
+
+// Channel is one set of UVs of a model.
+type Channel struct {
+	Name string
+	UVs  []geom.Vec2 // one for each vertex; zero where the file has none
+	Bare int         // face corners without a UV in this channel
+}
+
+// Model is a triangle mesh. Corners that share position, normal and UVs share a vertex.
 // Positions are in metres, Y up; UV has V growing upwards.
 type Model struct {
 	Positions []geom.Vec3
 	Normals   []geom.Vec3
-	UVs       []geom.Vec2
-	Colours   [][3]uint8 // per vertex, sRGB; empty when the file has none
+	UVs       []geom.Vec2 // of the chosen channel
+	Channels  []Channel   // all that the file has; empty for models made in memory with UVs alone
+	Colours   [][3]uint8  // per vertex, sRGB; empty when the file has none
 	Tris      [][3]uint32
 	Material  []int32 // per triangle
 	Part      []int32 // per triangle
 	Materials []Material
 	Parts     []string
-	HasUV     bool
+	HasUV     bool     // the chosen channel has UVs for every face
+	Loose     int      // vertices of the file that no face uses
 	Pictures  []string // names of the pictures the file carries or names, read and found sound
 	Notes     []string // what was passed over while reading, one sentence each
+	smooth    []int32  // per triangle while reading: smoothing group, 0 for flat, −1 for none given
 }
 
 // Error is a fault in a model file: where it is, what it is and what to do about it.
@@ -73,14 +86,15 @@ var Readers = map[string]func(name string, data []byte, files Files) (*Model, er
 	".obj":  ReadOBJ,
 	".glb":  ReadGLTF,
 	".gltf": ReadGLTF,
+	".ply":  ReadPLY,
 }
 
 // Read reads a model by its file ending. files may be nil when nothing lies beside the model.
 func Read(name string, data []byte, files Files) (*Model, error) {
-	base := path.Base(strings.ReplaceAll(name, "\\", "/"))
+	base := base(name)
 	read := Readers[strings.ToLower(path.Ext(base))]
 	if read == nil {
-		return nil, &Error{base, "", "is not a kind of model that Crust reads", "bring in .obj, .glb or .gltf"}
+		return nil, &Error{base, "", "is not a kind of model that Crust reads", "bring in .obj, .glb, .gltf or .ply, or a .zip with one of them"}
 	}
 	if len(data) == 0 {
 		return nil, &Error{base, "", "the file is empty", "export it again"}
@@ -100,6 +114,20 @@ func Read(name string, data []byte, files Files) (*Model, error) {
 	}
 	m.completeNormals()
 	return m, nil
+}
+
+// note adds a sentence about what was passed over.
+func (m *Model) note(format string, args ...any) {
+	m.Notes = append(m.Notes, fmt.Sprintf(format, args...))
+}
+
+// Choose makes channel k the one that UVs and HasUV speak of.
+func (m *Model) Choose(k int) error {
+	if k < 0 || k >= len(m.Channels) {
+		return fmt.Errorf("there is no UV channel %d; the model has %d", k+1, len(m.Channels))
+	}
+	m.UVs, m.HasUV = m.Channels[k].UVs, m.Channels[k].Bare == 0
+	return nil
 }
 
 // Bounds is the box around all vertices that faces use.
@@ -138,156 +166,55 @@ func (m *Model) UVArea(t int) float32 {
 	return m.UVs[i[1]].Sub(a).Cross(m.UVs[i[2]].Sub(a)) / 2
 }
 
-// Weld maps every vertex to the lowest-numbered vertex at exactly the same position.
-func (m *Model) Weld() []uint32 {
-	first := make(map[geom.Vec3]uint32, len(m.Positions))
-	out := make([]uint32, len(m.Positions))
-	for i, p := range m.Positions {
-		p = geom.Vec3{X: p.X + 0, Y: p.Y + 0, Z: p.Z + 0} // −0 and 0 are one place
-		j, ok := first[p]
-		if !ok {
-			j = uint32(i)
-			first[p] = j
-		}
-		out[i] = j
-	}
-	return out
-}
-
-// completeNormals gives vertices without a usable normal the angle-weighted mean of their faces
-// (Thürmer & Wüthrich, Computing Vertex Normals from Polygonal Facets, 1998).
-func (m *Model) completeNormals() {
-	missing := false
-	for _, t := range m.Tris {
-		for _, i := range t {
-			if l := m.Normals[i].Len(); !(l > 0.5 && l < 2) {
-				missing = true
-			}
-		}
-	}
-	if !missing {
-		for i, n := range m.Normals {
-			m.Normals[i] = n.Norm()
-		}
-		return
-	}
-	weld := m.Weld()
-	sum := make([]geom.Vec3, len(m.Positions))
-	for t, tri := range m.Tris {
-		n := m.FaceNormal(t)
-		for k := range tri {
-			p, q, r := m.Positions[tri[k]], m.Positions[tri[(k+1)%3]], m.Positions[tri[(k+2)%3]]
-			w := weld[tri[k]]
-			sum[w] = sum[w].Add(n.Mul(angle(q.Sub(p), r.Sub(p))))
-		}
-	}
-	for i, n := range m.Normals {
-		if l := n.Len(); l > 0.5 && l < 2 {
-			m.Normals[i] = n.Norm()
-			continue
-		}
-		m.Normals[i] = sum[weld[i]].Norm()
-		if m.Normals[i] == (geom.Vec3{}) {
-			m.Normals[i] = geom.Vec3{Y: 1}
-		}
-	}
-}
-
 func angle(a, b geom.Vec3) float32 {
 	d := float64(a.Norm().Dot(b.Norm()))
 	return float32(math.Acos(max(-1, min(1, d))))
 }
 
-// Tangents returns a tangent per vertex, with the bitangent's sign in W, for UVs whose V grows
-// upwards: bitangent = W · normal × tangent. Triangle tangents are projected into each corner's
-// normal plane, normalised and weighted by the corner's angle, as MikkTSpace does (Mikkelsen,
-// Simulation of Wrinkled Surfaces Revisited, 2008); corners are joined where they share position,
-// normal, UV and handedness. Vertices used by faces of both hands keep the hand with more weight.
-func (m *Model) Tangents() []geom.Vec4 {
-	type acc struct {
-		t [2]geom.Vec3
-		w [2]float32
-	}
-	sum := make([]acc, len(m.Positions))
-	for t, tri := range m.Tris {
-		dir, hand, ok := m.triangleTangent(t)
-		if !ok {
-			continue
-		}
-		for k, i := range tri {
-			n := m.Normals[i]
-			v := dir.Sub(n.Mul(n.Dot(dir))).Norm()
-			p := m.Positions[i]
-			e1, e2 := m.Positions[tri[(k+1)%3]].Sub(p), m.Positions[tri[(k+2)%3]].Sub(p)
-			e1, e2 = e1.Sub(n.Mul(n.Dot(e1))), e2.Sub(n.Mul(n.Dot(e2)))
-			a := angle(e1, e2)
-			sum[i].t[hand] = sum[i].t[hand].Add(v.Mul(a))
-			sum[i].w[hand] += a
-		}
-	}
-	out := make([]geom.Vec4, len(m.Positions))
-	for i := range out {
-		s, hand, sign := &sum[i], 0, float32(1)
-		if s.w[1] > s.w[0] {
-			hand, sign = 1, -1
-		}
-		v := s.t[hand].Norm()
-		if v == (geom.Vec3{}) {
-			v, _ = geom.Basis(m.Normals[i])
-		}
-		out[i] = geom.Vec4{X: v.X, Y: v.Y, Z: v.Z, W: sign}
-	}
-	return out
-}
-
-// triangleTangent returns the direction of growing U over triangle t, and 0 for UVs that keep the
-// face's orientation or 1 for mirrored ones.
-func (m *Model) triangleTangent(t int) (dir geom.Vec3, hand int, ok bool) {
-	i := m.Tris[t]
-	d1, d2 := m.UVs[i[1]].Sub(m.UVs[i[0]]), m.UVs[i[2]].Sub(m.UVs[i[0]])
-	det := d1.Cross(d2)
-	if det == 0 {
-		return geom.Vec3{}, 0, false
-	}
-	a, b, c := m.Corners(t)
-	dir = b.Sub(a).Mul(d2.Y).Sub(c.Sub(a).Mul(d1.Y))
-	if det < 0 {
-		dir, hand = dir.Neg(), 1
-	}
-	return dir.Norm(), hand, true
-}
-
 // builder joins corners with equal attributes into vertices.
 type builder struct {
-	m   *Model
-	at  map[corner]uint32
-	mat map[string]int32
-	prt map[string]int32
+	m        *Model
+	at       map[corner]uint32
+	mat, prt map[string]int32
+	colours  bool
 }
 
 type corner struct {
 	p, n geom.Vec3
-	t    geom.Vec2
+	t    [MaxChannels]geom.Vec2
 	c    [3]uint8
 }
 
-func newBuilder() *builder {
-	return &builder{m: &Model{}, at: map[corner]uint32{}, mat: map[string]int32{}, prt: map[string]int32{}}
+// newBuilder builds a model with the given number of UV channels; at least one is kept.
+func newBuilder(channels int, colours bool) *builder {
+	b := &builder{m: &Model{}, at: map[corner]uint32{}, mat: map[string]int32{}, prt: map[string]int32{}, colours: colours}
+	for k := range max(1, min(channels, MaxChannels)) {
+		b.m.Channels = append(b.m.Channels, Channel{Name: fmt.Sprintf("UV %d", k+1)})
+	}
+	return b
 }
 
-func (b *builder) vertex(c corner, colours bool) uint32 {
+func (b *builder) vertex(c corner) uint32 {
 	i, ok := b.at[c]
 	if !ok {
 		i = uint32(len(b.m.Positions))
 		b.at[c] = i
 		b.m.Positions = append(b.m.Positions, c.p)
 		b.m.Normals = append(b.m.Normals, c.n)
-		b.m.UVs = append(b.m.UVs, c.t)
-		if colours {
+		for k := range b.m.Channels {
+			b.m.Channels[k].UVs = append(b.m.Channels[k].UVs, c.t[k])
+		}
+		if b.colours {
 			b.m.Colours = append(b.m.Colours, c.c)
 		}
 	}
 	return i
+}
+
+// done chooses the first channel.
+func (b *builder) done() *Model {
+	b.m.UVs, b.m.HasUV = b.m.Channels[0].UVs, b.m.Channels[0].Bare == 0
+	return b.m
 }
 
 func (b *builder) material(name string) int32 {

@@ -9,6 +9,7 @@ import (
 	"math"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"crust/internal/core/geom"
 )
@@ -34,6 +35,12 @@ func TestOBJStatements(t *testing.T) {
 		{"objects, groups, spaces in names", cube + "o mooring eye\nusemtl wet steel\nf 1/1 2/2 3/3\ng lid\nusemtl red\nf 1/1 3/3 4/4\n", 2, "mooring eye,lid", "wet steel,red", true},
 		{"lines and points are passed over", cube + "l 1 2\np 1\nf 1/1 2/2 3/3\n", 1, "part", "material", true},
 		{"byte order mark", "\xef\xbb\xbf" + cube + "f 1/1 2/2 3/3\n", 1, "part", "material", true},
+		{"two libraries in one statement, none given", "mtllib a.mtl b.mtl\n" + cube + "f 1/1 2/2 3/3\n", 1, "part", "material", true},
+		{"UTF-16, little end first", utf16Text(cube+"o boje größer\nf 1/1 2/2 3/3\n", false), 1, "boje größer", "material", true},
+		{"UTF-16, big end first", utf16Text(cube+"o boje größer\nf 1/1 2/2 3/3\n", true), 1, "boje größer", "material", true},
+		{"a line continued twice", cube + "f 1/1 \\\n2/2 \\\n3/3\n", 1, "part", "material", true},
+		{"indices ahead of their vertices", "f 1 2 3\n" + cube, 1, "part", "material", false},
+		{"free-form curves are passed over", cube + "curv 0 1 1 2\nf 1/1 2/2 3/3\n", 1, "part", "material", true},
 		{"vertex colours", "v 0 0 0 1 0 0\nv 1 0 0 0 1 0\nv 0 1 0 0 0 1\nf 1 2 3\n", 1, "part", "material", false},
 	} {
 		m, err := Read("a.obj", []byte(c.text), nil)
@@ -295,12 +302,26 @@ func TestTangentsOfAFlatSquare(t *testing.T) {
 			}
 			want = geom.Vec4{X: -1, W: -1}
 		}
-		for i, v := range m.Tangents() {
+		for i, c := range m.Tangents() {
+			v := c[0]
 			if v.XYZ().Dist(want.XYZ()) > 1e-5 || v.W != want.W {
-				t.Fatalf("mirror %v, vertex %d: %v, want %v", mirror, i, v, want)
+				t.Fatalf("mirror %v, triangle %d: %v, want %v", mirror, i, v, want)
 			}
 		}
 	}
+}
+
+func utf16Text(s string, big bool) string {
+	out := []byte{0xff, 0xfe}
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = binary.LittleEndian.AppendUint16(out, u)
+	}
+	if big {
+		for i := 0; i < len(out); i += 2 {
+			out[i], out[i+1] = out[i+1], out[i]
+		}
+	}
+	return string(out)
 }
 
 func FuzzOBJ(f *testing.F) {
@@ -323,6 +344,30 @@ func FuzzGLTF(f *testing.F) {
 	})
 }
 
+func FuzzPLY(f *testing.F) {
+	for _, order := range []string{"ascii", "binary_little_endian", "binary_big_endian"} {
+		f.Add(plySquare(order))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		m, err := Read("f.ply", data, nil)
+		checkSound(t, m, err)
+	})
+}
+
+func FuzzZip(f *testing.F) {
+	f.Add(zipped(f, map[string]string{"a/model.obj": cube + "f 1/1 2/2 3/3\n", "a/x.mtl": "newmtl a\n"}))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		files, err := Unpack([]File{{"f.zip", data}})
+		if err != nil {
+			if strings.Contains(err.Error(), "\n") {
+				t.Errorf("not one line: %q", err)
+			}
+			return
+		}
+		_, _, _ = Pick(files)
+	})
+}
+
 // checkSound: whatever is accepted can be used without a further look.
 func checkSound(t *testing.T, m *Model, err error) {
 	if err != nil {
@@ -338,6 +383,11 @@ func checkSound(t *testing.T, m *Model, err error) {
 		for _, v := range tri {
 			if int(v) >= len(m.Positions) || !m.Positions[v].Finite() || !m.Normals[v].Finite() || !m.UVs[v].Finite() {
 				t.Fatal("vertex out of range or not finite")
+			}
+			for _, c := range m.Channels {
+				if len(c.UVs) != len(m.Positions) || !c.UVs[v].Finite() {
+					t.Fatal("a UV channel is short or not finite")
+				}
 			}
 		}
 	}

@@ -23,7 +23,8 @@ var Splits = []string{Single, PerMaterial, PerTile}
 
 // Set is the faces that share one square of texture.
 type Set struct {
-	Name   string
+	Key    string    // what maps and targets know the set by; it stays when the set is renamed
+	Name   string    // what it is called, also in file names
 	Tile   int       // UDIM number, 0 when sets are not tiles
 	Origin geom.Vec2 // lower left corner of the square in UV space
 	Tris   []int32
@@ -61,48 +62,77 @@ func Tile(u, v float32) (int, bool) {
 	return 1001 + int(c) + 10*int(r), true
 }
 
-// Sets splits the model. Sets come in the order of the material slots, or of the tile numbers.
+// SingleKey is the key of the one set of an asset that is not split.
+const SingleKey = "asset"
+
+// Sets splits the model. Sets come in the order of the material slots, or of the tile numbers; their
+// keys are the slots' names, the tiles' numbers, or SingleKey.
 func Sets(m *mesh.Model, split string) ([]Set, error) {
+	var out []Set
 	switch split {
 	case Single:
-		s := Set{Name: "asset"}
+		s := Set{Key: SingleKey, Name: SingleKey}
 		for t := range m.Tris {
 			s.add(m, int32(t))
 		}
-		return []Set{s}, nil
+		out = []Set{s}
 	case PerMaterial:
 		sets := make([]Set, len(m.Materials))
-		for i, mat := range m.Materials {
-			sets[i].Name = mat.Name
+		for i, key := range MaterialKeys(m) {
+			sets[i].Key, sets[i].Name = key, key
 		}
 		for t, k := range m.Material {
 			sets[k].add(m, int32(t))
 		}
-		var out []Set
 		for _, s := range sets {
 			if len(s.Tris) > 0 {
 				out = append(out, s)
 			}
 		}
-		nameForFiles(out)
-		return out, nil
 	case PerTile:
-		return tiles(m)
+		var err error
+		if out, err = tiles(m); err != nil {
+			return nil, err
+		}
+	default:
+		return nil, fmt.Errorf("“%s” is not a way to split; use %s", split, strings.Join(Splits, ", "))
 	}
-	return nil, fmt.Errorf("“%s” is not a way to split; use %s", split, strings.Join(Splits, ", "))
+	nameForFiles(out)
+	return out, nil
+}
+
+// MaterialKeys are the keys of the sets that the material slots make: their names, told apart by a
+// number where two are the same.
+func MaterialKeys(m *mesh.Model) []string {
+	out, taken := make([]string, len(m.Materials)), map[string]bool{}
+	for i, mat := range m.Materials {
+		key := mat.Name
+		for k := 2; taken[key]; k++ {
+			key = fmt.Sprintf("%s_%d", mat.Name, k)
+		}
+		out[i], taken[key] = key, true
+	}
+	return out
+}
+
+// TileOf is the number of the tile that triangle t's middle lies in.
+func TileOf(m *mesh.Model, t int) (int, bool) {
+	i := m.Tris[t]
+	c := m.UVs[i[0]].Add(m.UVs[i[1]]).Add(m.UVs[i[2]]).Mul(1. / 3)
+	return Tile(c.X, c.Y)
 }
 
 func tiles(m *mesh.Model) ([]Set, error) {
 	at := map[int]*Set{}
 	for t, tri := range m.Tris {
-		c := m.UVs[tri[0]].Add(m.UVs[tri[1]]).Add(m.UVs[tri[2]]).Mul(1. / 3)
-		n, ok := Tile(c.X, c.Y)
+		n, ok := TileOf(m, t)
 		if !ok {
+			c := m.UVs[tri[0]].Add(m.UVs[tri[1]]).Add(m.UVs[tri[2]]).Mul(1. / 3)
 			return nil, fmt.Errorf("a face of “%s” lies at UV (%.2f, %.2f), where there is no UDIM tile; move it to columns 0–9, rows from 0 up", m.Parts[m.Part[t]], c.X, c.Y)
 		}
 		s := at[n]
 		if s == nil {
-			s = &Set{Name: fmt.Sprint(n), Tile: n, Origin: geom.Vec2{X: float32((n - 1001) % 10), Y: float32((n - 1001) / 10)}}
+			s = &Set{Key: fmt.Sprint(n), Name: fmt.Sprint(n), Tile: n, Origin: geom.Vec2{X: float32((n - 1001) % 10), Y: float32((n - 1001) / 10)}}
 			at[n] = s
 		}
 		s.add(m, int32(t))
@@ -115,127 +145,20 @@ func tiles(m *mesh.Model) ([]Set, error) {
 	return out, nil
 }
 
+// Find returns the set with the key.
+func Find(sets []Set, key string) (*Set, bool) {
+	for i := range sets {
+		if sets[i].Key == key {
+			return &sets[i], true
+		}
+	}
+	return nil, false
+}
+
 func (s *Set) add(m *mesh.Model, t int32) {
 	s.Tris = append(s.Tris, t)
 	s.Area += float64(m.Area(int(t)))
 	s.UVArea += math.Abs(float64(m.UVArea(int(t))))
-}
-
-// nameForFiles makes the names fit for file names on every system, and different from each other.
-func nameForFiles(sets []Set) {
-	taken := map[string]bool{}
-	for i := range sets {
-		base := FileName(sets[i].Name)
-		name := base
-		for k := 2; taken[strings.ToLower(name)]; k++ {
-			name = fmt.Sprintf("%s_%d", base, k)
-		}
-		taken[strings.ToLower(name)] = true
-		sets[i].Name = name
-	}
-}
-
-// FileName turns any name into one that every file system takes.
-func FileName(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r < 32 || strings.ContainsRune(`<>:"/\|?*`, r) || r == 0xfffd {
-			return '_'
-		}
-		return r
-	}, s)
-	s = strings.Trim(s, " .\t")
-	if r := []rune(s); len(r) > 80 {
-		s = string(r[:80])
-	}
-	if s == "" {
-		return "set"
-	}
-	return s
-}
-
-// Check is one finding about a model's UVs.
-type Check struct {
-	Kind     string `json:"kind"`
-	Severity string `json:"severity"` // "mend" or "know"
-	Set      string `json:"set"`
-	Count    int    `json:"count"`
-	Detail   string `json:"detail"`
-}
-
-// Checks looks for faults that spoil a bake.
-func Checks(m *mesh.Model, sets []Set) []Check {
-	out := []Check{}
-	for i := range sets {
-		s := &sets[i]
-		if !m.HasUV {
-			bare := 0
-			for _, t := range s.Tris {
-				if m.UVArea(int(t)) == 0 {
-					bare++
-				}
-			}
-			if bare > 0 {
-				out = append(out, Check{"no-uv", "mend", s.Name, bare, "faces without UVs cannot hold texture; unwrap them and bring the model in again"})
-			}
-			continue
-		}
-		outside, flat, zero := 0, 0, 0
-		for _, t := range s.Tris {
-			if m.Area(int(t)) == 0 {
-				zero++
-				continue
-			}
-			if m.UVArea(int(t)) == 0 {
-				flat++
-			}
-			for _, k := range m.Tris[t] {
-				p := m.UVs[k].Sub(s.Origin)
-				if p.X < -1e-5 || p.Y < -1e-5 || p.X > 1+1e-5 || p.Y > 1+1e-5 {
-					outside++
-					break
-				}
-			}
-		}
-		add := func(kind, severity string, n int, detail string) {
-			if n > 0 {
-				out = append(out, Check{kind, severity, s.Name, n, detail})
-			}
-		}
-		add("outside", "mend", outside, "faces reach out of the tile and get no texture there; move their islands inside, or split per UDIM tile")
-		add("degenerate-uv", "mend", flat, "faces have no area in UV space and show one texel smeared; unwrap them")
-		add("zero-area", "know", zero, "faces have no area and are passed over")
-		if n, share := overlap(m, s); n > 0 {
-			add("overlap", "mend", n, fmt.Sprintf("islands share %.1f %% of the tile; what is painted on one shows on the other", share*100))
-		}
-	}
-	return out
-}
-
-// overlapSize is the grid on which overlaps are counted, in cells a side.
-const overlapSize = 1024
-
-// overlap counts the faces whose inside covers a grid point that an earlier face covers too.
-func overlap(m *mesh.Model, s *Set) (faces int, share float64) {
-	seen := make([]bool, overlapSize*overlapSize)
-	twice := 0
-	for _, t := range s.Tris {
-		hit := false
-		Raster(m, s, int(t), overlapSize, 0, 0, func(at int, u, v float32) {
-			const in = 0.02 // clear of shared edges
-			if u < in || v < in || 1-u-v < in {
-				return
-			}
-			if seen[at] {
-				twice++
-				hit = true
-			}
-			seen[at] = true
-		})
-		if hit {
-			faces++
-		}
-	}
-	return faces, float64(twice) / overlapSize / overlapSize
 }
 
 // Raster calls f for every texel of the square whose centre, moved by (dx, dy) texels, lies in

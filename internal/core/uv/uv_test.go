@@ -5,7 +5,6 @@ import (
 	"strings"
 	"testing"
 
-	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 )
 
@@ -90,50 +89,11 @@ func TestSplittingByTileNumbersTheSets(t *testing.T) {
 	if strings.Join(names, ",") != "1001,1002,1004" || sets[2].Origin.X != 3 {
 		t.Errorf("sets %v, third at %v", names, sets[2].Origin)
 	}
-	if c := Checks(m, sets); len(c) != 0 {
-		t.Errorf("findings on sound tiles: %v", c)
-	}
 	if _, err := Sets(plane(-1), PerTile); err == nil || !strings.Contains(err.Error(), "UV (-0.") {
 		t.Errorf("a face left of the tiles: %v", err)
 	}
 	if sets, _ = Sets(m, PerMaterial); len(sets) != 3 || sets[0].Name == sets[1].Name {
 		t.Errorf("slots of one name must become sets of different names: %v", sets)
-	}
-}
-
-func TestChecksFindWhatSpoilsABake(t *testing.T) {
-	kinds := func(m *mesh.Model) string {
-		sets, err := Sets(m, Single)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var out []string
-		for _, c := range Checks(m, sets) {
-			out = append(out, c.Kind)
-		}
-		return strings.Join(out, ",")
-	}
-	if got := kinds(plane(0)); got != "" {
-		t.Errorf("a sound model: %s", got)
-	}
-	if got := kinds(plane(0.5)); got != "outside" {
-		t.Errorf("half outside: %s", got)
-	}
-	twice := plane(0)
-	twice.Append(plane(0))
-	if got := kinds(twice); got != "overlap" {
-		t.Errorf("one on the other: %s", got)
-	}
-	flat := plane(0)
-	for i := range flat.UVs {
-		flat.UVs[i] = geom.Vec2{X: 0.5, Y: 0.5}
-	}
-	if got := kinds(flat); got != "degenerate-uv" {
-		t.Errorf("UVs in one point: %s", got)
-	}
-	flat.HasUV = false
-	if got := kinds(flat); got != "no-uv" {
-		t.Errorf("no UVs: %s", got)
 	}
 }
 
@@ -156,11 +116,37 @@ func TestOutline(t *testing.T) {
 	}
 }
 
-// Names that file systems refuse (common practice).
+// Microsoft, Naming Files, Paths, and Namespaces; the rest is common practice.
 func TestNamesBecomeFileNames(t *testing.T) {
-	for in, want := range map[string]string{"hull": "hull", "deck ": "deck", "a/b:c": "a_b_c", "": "set", "tab\there": "tab_here", ". .": "set", strings.Repeat("x", 200): strings.Repeat("x", 80)} {
+	for in, want := range map[string]string{"hull": "hull", "deck ": "deck", "a/b:c": "a_b_c", "": "set", "tab\there": "tab_here", ". .": "set", "CON": "CON_", "nul.png": "nul_.png", "com1": "com1_", "console": "console", "bell\a": "bell_", strings.Repeat("x", 200): strings.Repeat("x", MaxName)} {
 		if got := FileName(in); got != want {
 			t.Errorf("%q becomes %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestUnfitNamesAreRefusedWithAProposal(t *testing.T) {
+	taken := func(lower string) bool { return lower == "hull" || lower == "deck" || lower == "deck_2" }
+	for _, c := range []struct{ name, reason, proposal string }{
+		{"mast", "", "mast"},
+		{"mast ", "begins or ends with a blank", "mast"},
+		{"\tmast", "tab", "_mast"},
+		{"mast\x01", "control character", "mast_"},
+		{"mast.", "full stop", "mast"},
+		{"a*b", "one of", "a_b"},
+		{"Lpt3.tga", "device", "Lpt3_.tga"},
+		{"", "empty", "set"},
+		{strings.Repeat("m", 61), "longer than 60", strings.Repeat("m", 60)},
+		{"HULL", "another set has it", "HULL_2"},
+		{"deck", "another set has it", "deck_3"},
+		{"\xff", "not sound text", "_"},
+	} {
+		reason, proposal := CheckName(c.name, taken)
+		if !strings.Contains(reason, c.reason) || (c.reason == "") != (reason == "") || proposal != c.proposal {
+			t.Errorf("%q: %q, %q; want %q, %q", c.name, reason, proposal, c.reason, c.proposal)
+		}
+		if again, _ := CheckName(proposal, taken); again != "" {
+			t.Errorf("the proposal %q is not fit: %s", proposal, again)
 		}
 	}
 }
