@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crust/internal/core/inspect"
+	"crust/internal/core/layout"
 	"testing"
 
 	"crust/internal/core/mesh"
@@ -72,5 +73,41 @@ func TestBuoySurvivesBeingWrittenAsGLB(t *testing.T) {
 	}
 	if len(back.Tris) != len(low.Tris) || len(back.Parts) != len(low.Parts) || len(back.Materials) != 3 || !back.HasUV {
 		t.Errorf("%d triangles, %d parts, %d materials came back; wrote %d, %d, 3", len(back.Tris), len(back.Parts), len(back.Materials), len(low.Tris), len(low.Parts))
+	}
+}
+
+// Laid out anew into one tile, the buoy's islands do not overlap, keep 4 px at 1024 between them, lie
+// with little stretch and use over 60 % of it.
+func TestTheBuoyCanBeLaidOut(t *testing.T) {
+	low, _ := Buoy()
+	sets, err := uv.Sets(low, uv.PerMaterial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const margin = 4. / 1024
+	l, err := layout.Make(context.Background(), low, sets, layout.Options{Into: layout.OneTile, Margin: margin}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := low.Clone()
+	m.Channels = []mesh.Channel{{Name: "UV 1", UVs: m.UVs}}
+	if err := m.Choose(m.AddChannel("laid out", l.Corners)); err != nil {
+		t.Fatal(err)
+	}
+	one, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	islands := uv.NewMap(m, one)
+	over, err := islands.Overlaps(context.Background())
+	if err != nil || len(over) > 0 {
+		t.Errorf("%d overlaps, %v", len(over), err)
+	}
+	near, err := islands.Nearer(context.Background(), func(int) float64 { return margin * 0.9999 }, func(int, int) bool { return false })
+	if err != nil || len(near) > 0 {
+		t.Errorf("%d pairs nearer than the margin, %v", len(near), err)
+	}
+	if l.Report.Stretch > 1.15 || l.Report.Used[0] < 0.6 {
+		t.Errorf("stretch %.3f and %.3f used, want under 1.15 and over 0.6", l.Report.Stretch, l.Report.Used[0])
 	}
 }

@@ -480,24 +480,9 @@ func (s *Source) within(p geom.Vec3) geom.Vec3 {
 // Box is the asset's box, which position maps are measured in.
 func (s *Source) Box() geom.Box { return s.box }
 
-// tangentNormal expresses n in the low-poly's frame at the texel: interpolated normal and tangent
-// left at their own length, bitangent formed per texel (Mikkelsen 2008).
+// tangentNormal expresses n in the low-poly's frame at the texel.
 func (s *Source) tangentNormal(surf *surface.Surface, j int, n geom.Vec3) geom.Vec3 {
-	frame := &s.tangents[surf.Tri[j]]
-	u, v := surf.U[j], surf.V[j]
-	vn := surf.Normal(j)
-	vt := geom.Bary(frame[0].XYZ(), frame[1].XYZ(), frame[2].XYZ(), u, v)
-	vb := vn.Cross(vt).Mul(frame[0].W)
-	// Solve x·T + y·B + z·N = n by Cramer's rule.
-	det := vt.Dot(vb.Cross(vn))
-	if det > -1e-12 && det < 1e-12 {
-		return geom.Vec3{Z: 1}
-	}
-	out := geom.Vec3{X: n.Dot(vb.Cross(vn)) / det, Y: n.Dot(vn.Cross(vt)) / det, Z: n.Dot(vt.Cross(vb)) / det}.Norm()
-	if out.Z < 0.02 {
-		out.Z = 0.02
-		out = out.Norm()
-	}
+	out, _ := s.Low.FrameAt(s.tangents, int(surf.Tri[j]), surf.U[j], surf.V[j]).Local(n)
 	return out
 }
 

@@ -80,9 +80,13 @@ func BumpySphere(nu, nv int) *Model {
 // Append adds the triangles of o as further parts and material slots.
 func (m *Model) Append(o *Model) {
 	base, mat, part := uint32(len(m.Positions)), int32(len(m.Materials)), int32(len(m.Parts))
+	if len(m.Channels) > 0 {
+		m.appendChannels(o)
+	} else {
+		m.UVs = append(m.UVs, o.UVs...)
+	}
 	m.Positions = append(m.Positions, o.Positions...)
 	m.Normals = append(m.Normals, o.Normals...)
-	m.UVs = append(m.UVs, o.UVs...)
 	m.Colours = append(m.Colours, o.Colours...)
 	for t, tri := range o.Tris {
 		m.Tris = append(m.Tris, [3]uint32{tri[0] + base, tri[1] + base, tri[2] + base})
@@ -91,4 +95,30 @@ func (m *Model) Append(o *Model) {
 	}
 	m.Materials = append(m.Materials, o.Materials...)
 	m.Parts = append(m.Parts, o.Parts...)
+}
+
+// appendChannels adds o's UVs channel by channel; what o lacks is bare.
+func (m *Model) appendChannels(o *Model) {
+	chosen := 0
+	for k := range m.Channels {
+		if len(m.UVs) > 0 && &m.UVs[0] == &m.Channels[k].UVs[0] {
+			chosen = k
+		}
+	}
+	theirs := o.Channels
+	if len(theirs) == 0 {
+		theirs = []Channel{{UVs: o.UVs}}
+		if !o.HasUV {
+			theirs[0].Bare = 3 * len(o.Tris)
+		}
+	}
+	for k := range m.Channels {
+		c := &m.Channels[k]
+		if k < len(theirs) {
+			c.UVs, c.Bare = append(c.UVs, theirs[k].UVs...), c.Bare+theirs[k].Bare
+		} else {
+			c.UVs, c.Bare = append(c.UVs, make([]geom.Vec2, len(o.Positions))...), c.Bare+3*len(o.Tris)
+		}
+	}
+	m.UVs, m.HasUV = m.Channels[chosen].UVs, m.Channels[chosen].Bare == 0
 }

@@ -2,6 +2,7 @@ package mesh
 
 import (
 	"math"
+	"slices"
 
 	"crust/internal/core/geom"
 )
@@ -114,4 +115,19 @@ func weld(n int, hash func(i uint32) uint64, same func(i, j uint32) bool) []uint
 		}
 	}
 	return out
+}
+
+// Clone copies the model, so that the copy's vertices can be parted and its channels chosen alone.
+func (m *Model) Clone() *Model {
+	c := *m
+	c.Positions, c.Normals, c.Colours, c.Tris = slices.Clone(m.Positions), slices.Clone(m.Normals), slices.Clone(m.Colours), slices.Clone(m.Tris)
+	c.Channels, c.UVs = slices.Clone(m.Channels), slices.Clone(m.UVs)
+	for k := range c.Channels {
+		chosen := len(m.UVs) > 0 && len(m.Channels[k].UVs) > 0 && &m.UVs[0] == &m.Channels[k].UVs[0]
+		c.Channels[k].UVs = slices.Clone(m.Channels[k].UVs)
+		if chosen {
+			c.UVs = c.Channels[k].UVs
+		}
+	}
+	return &c
 }

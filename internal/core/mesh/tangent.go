@@ -198,3 +198,37 @@ func (f *frames) evaluate() [][3]geom.Vec4 {
 	}
 	return out
 }
+
+// Frame is the tangent frame at a point of a face: interpolated tangent and normal left at their own
+// length, bitangent formed from them there (Mikkelsen 2008).
+type Frame struct{ T, B, N geom.Vec3 }
+
+// FrameAt is the frame of triangle t at barycentrics u and v of its second and third corner; tangents
+// are what Tangents returned.
+func (m *Model) FrameAt(tangents [][3]geom.Vec4, t int, u, v float32) Frame {
+	k, i := &tangents[t], m.Tris[t]
+	f := Frame{T: geom.Bary(k[0].XYZ(), k[1].XYZ(), k[2].XYZ(), u, v), N: geom.Bary(m.Normals[i[0]], m.Normals[i[1]], m.Normals[i[2]], u, v)}
+	f.B = f.N.Cross(f.T).Mul(k[0].W)
+	return f
+}
+
+// World turns a tangent-space normal, green up, into a unit vector of the model.
+func (f Frame) World(n geom.Vec3) geom.Vec3 {
+	return f.T.Mul(n.X).Add(f.B.Mul(n.Y)).Add(f.N.Mul(n.Z)).Norm()
+}
+
+// Local expresses a vector of the model in the frame, at length one and never from below; what World
+// turns back. ok is false where the frame is flat.
+func (f Frame) Local(n geom.Vec3) (out geom.Vec3, ok bool) {
+	// Solve x·T + y·B + z·N = n by Cramer's rule.
+	det := f.T.Dot(f.B.Cross(f.N))
+	if det > -1e-12 && det < 1e-12 {
+		return geom.Vec3{Z: 1}, false
+	}
+	out = geom.Vec3{X: n.Dot(f.B.Cross(f.N)) / det, Y: n.Dot(f.N.Cross(f.T)) / det, Z: n.Dot(f.T.Cross(f.B)) / det}.Norm()
+	if out.Z < 0.02 {
+		out.Z = 0.02
+		out = out.Norm()
+	}
+	return out, true
+}
