@@ -1,7 +1,6 @@
 package main
 
 import (
-	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -15,7 +14,7 @@ import (
 	"crust/internal/web"
 )
 
-// serveCommand is serve, or demo: the same with the demo asset made first when it is missing.
+// serveCommand is serve, or demo: the same with the demo assets made first when it is missing.
 func serveCommand(withDemo bool) *cobra.Command {
 	c := &cobra.Command{Use: "serve", Short: "Start the server with your own data", Args: exactly()}
 	dir := "crust-data"
@@ -23,7 +22,7 @@ func serveCommand(withDemo bool) *cobra.Command {
 		dir = filepath.Join(home, "crust-data")
 	}
 	if withDemo {
-		c.Use, c.Short = "demo", "Start the server with the demo asset"
+		c.Use, c.Short = "demo", "Start the server with the demo assets"
 		dir += "-demo"
 	}
 	addr := c.Flags().String("addr", "127.0.0.1:7420", "address to listen on")
@@ -56,26 +55,30 @@ func serveCommand(withDemo bool) *cobra.Command {
 	return c
 }
 
-// firstDemo makes the demo asset in an empty data folder and bakes it, so that it opens painted.
+// firstDemo makes the demo assets in an empty data folder and bakes them, so that they open painted.
 func firstDemo(s *studio.Studio) error {
 	assets, err := s.Store.Assets()
 	if err != nil || len(assets) > 0 {
 		return err
 	}
-	fmt.Fprintln(os.Stderr, "making the demo asset and baking its maps, once")
-	id, err := demo.Create(s)
-	if err != nil {
+	fmt.Fprintln(os.Stderr, "making the demo assets and baking their maps, once")
+	if _, err := demo.Create(s); err != nil {
 		return err
 	}
-	a, err := s.Open(id)
-	if err != nil {
+	if assets, err = s.Store.Assets(); err != nil {
 		return err
 	}
-	b := newBar("bake the demo")
-	a.WaitJob(b.at)
-	b.at(1)
-	if len(a.Missing()) > 0 {
-		return errors.New("the demo's maps could not be baked")
+	for _, row := range assets {
+		a, err := s.Open(row.ID)
+		if err != nil {
+			return err
+		}
+		b := newBar("bake " + row.Name)
+		a.WaitJob(b.at)
+		b.at(1)
+		if len(a.Missing()) > 0 {
+			return fmt.Errorf("the maps of %s could not be baked", row.Name)
+		}
 	}
 	return nil
 }

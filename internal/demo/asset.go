@@ -2,27 +2,52 @@ package demo
 
 import (
 	"bytes"
+	"fmt"
 
 	"crust/internal/core/finish"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
+	"crust/internal/core/uv"
 	"crust/internal/store"
 	"crust/internal/studio"
 )
 
-// Create makes “Channel buoy 12” in the studio with its strata and starts the bake of its maps.
-func Create(s *studio.Studio) (uint, error) {
-	low, high := Buoy()
+// asset is one of the demo's: its models, its strata and how it is split.
+type asset struct {
+	name, file, split string
+	models            func() (low, high *mesh.Model)
+	strata            func() *strata.Document
+	names             map[string]string // of sets, by key
+}
+
+var assets = []asset{
+	{"Channel buoy 12", "buoy", uv.PerMaterial, Buoy, Strata, nil},
+	{"Sluice winch", "winch", uv.PerTile, Winch, WinchStrata, map[string]string{"1001": "frame", "1002": "drum", "1003": "gears", "1004": "housing"}},
+}
+
+// Create makes the assets of the Saltmere harbour in the studio with their strata and starts the bakes of
+// their maps. It returns the last one made.
+func Create(s *studio.Studio) (id uint, err error) {
+	for i := len(assets) - 1; i >= 0; i-- {
+		if id, err = create(s, assets[i]); err != nil {
+			return 0, fmt.Errorf("%s: %w", assets[i].name, err)
+		}
+	}
+	return id, nil
+}
+
+func create(s *studio.Studio, d asset) (uint, error) {
+	low, high := d.models()
 	file := func(name string, m *mesh.Model) (studio.Upload, error) {
 		var b bytes.Buffer
 		err := WriteModel(&b, m)
 		return studio.Upload{store.File{Name: name, Data: b.Bytes()}}, err
 	}
-	u, err := file("buoy.glb", low)
+	u, err := file(d.file+".glb", low)
 	if err != nil {
 		return 0, err
 	}
-	id, err := s.Create("Channel buoy 12", u, Strata())
+	id, err := s.Create(d.name, u, d.strata())
 	if err != nil {
 		return 0, err
 	}
@@ -30,11 +55,19 @@ func Create(s *studio.Studio) (uint, error) {
 	if err != nil {
 		return 0, err
 	}
-	if u, err = file("buoy_high.glb", high); err != nil {
+	if u, err = file(d.file+"_high.glb", high); err != nil {
 		return 0, err
 	}
 	if err := a.SetHigh(u); err != nil {
 		return 0, err
+	}
+	if err := a.Split(d.split); err != nil {
+		return 0, err
+	}
+	for key, name := range d.names {
+		if err := a.NameSet(key, name); err != nil {
+			return 0, err
+		}
 	}
 	return id, a.Bake(a.Missing())
 }
@@ -42,33 +75,9 @@ func Create(s *studio.Studio) (uint, error) {
 // Strata is the buoy's weathering: primer and paint, worn to steel at the edges, rust in the seams,
 // algae at the waterline, salt and grime.
 func Strata() *strata.Document {
-	d := new(strata.Document)
-	k := finish.Clauses{Doc: d}
-	noise := func(join string, low, high, contrast float32, invert bool, size, seed float64) strata.Clause {
-		return k.Of("noise", join, finish.Shaped(low, high, contrast, invert), map[string]float64{"size": size, "seed": seed, "detail": 6})
-	}
-	of := func(kind, join string, low, high, contrast float32, invert bool, p map[string]float64) strata.Clause {
-		return k.Of(kind, join, finish.Shaped(low, high, contrast, invert), p)
-	}
-	parts := func(join string, invert bool, names ...string) strata.Clause {
-		return k.Of("parts", join, finish.Shaped(0, 1, 0, invert), nil, names...)
-	}
+	p := newPalette()
+	noise, of, parts, worn, wider, with := p.noise, p.of, p.parts, p.worn, p.wider, p.with
 	hull, tower, lantern := []string{"hull"}, []string{"tower"}, []string{"lantern"}
-	worn := func(seed float64) []strata.Clause {
-		return []strata.Clause{
-			of("edges", "and", 0.34, 0.62, 0.2, true, nil),
-			noise("or", 0.57, 0.67, 0.4, false, 0.045, seed),
-			noise("and", 0.61, 0.645, 0.5, true, 0.16, seed+1),
-		}
-	}
-	wider := func(seed float64) []strata.Clause {
-		return []strata.Clause{
-			of("edges", "and", 0.46, 0.74, 0.2, true, nil),
-			noise("or", 0.53, 0.63, 0.4, false, 0.045, seed),
-			noise("and", 0.635, 0.67, 0.5, true, 0.16, seed+1),
-		}
-	}
-	with := func(c []strata.Clause, more ...strata.Clause) []strata.Clause { return append(c, more...) }
 	rubber := parts("minus", false, "strake")
 	glass := parts("minus", false, "lens")
 	coats := []finish.Coat{
@@ -87,8 +96,5 @@ func Strata() *strata.Document {
 		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.2, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.3, 0.55, 0.3, false, 0.07, 53)}, Targets: hull},
 		{Name: "Salt crust", Hex: "#cfcabb", Rough: 0.88, Height: 0.05, Opacity: 0.5, Where: []strata.Clause{of("facing", "and", 0.2, 0.9, 0, false, map[string]float64{"cone": 88}), noise("and", 0.5, 0.78, 0.1, false, 0.06, 59), of("shelter", "and", 0.1, 0.6, 0, true, nil), rubber, glass}},
 	}
-	for _, c := range coats {
-		d.Layers = append(d.Layers, c.Layer(d))
-	}
-	return d
+	return p.lay(coats)
 }

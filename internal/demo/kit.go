@@ -44,6 +44,7 @@ type patch struct {
 // kit collects the patches of one material slot.
 type kit struct {
 	material string
+	tile     int // column of its UDIM tile
 	colour   [3]float32
 	patches  []*patch
 }
@@ -221,7 +222,7 @@ func build(kits []*kit) (low, high *mesh.Model) {
 				if r.turned {
 					x, y = y, r.w-x // a quarter turn keeps the hand
 				}
-				return geom.Vec2{X: float32(r.x + x*scale), Y: float32(r.y + y*scale)}
+				return geom.Vec2{X: float32(float64(kit.tile) + r.x + x*scale), Y: float32(r.y + y*scale)}
 			}
 			if p.low {
 				l.put(p, int32(k), p.s, p.t, false, place)

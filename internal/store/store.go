@@ -15,6 +15,7 @@ import (
 	"gorm.io/gorm/logger"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/mesh"
 )
 
 // Asset is one thing being textured.
@@ -24,6 +25,7 @@ type Asset struct {
 	Split     string
 	Size      int    // working size of the sets in px
 	Settings  string // bake settings as JSON
+	Intake    string // intake settings as JSON, empty for the defaults
 	Cursor    int64  // journal step that is current
 	ModelName string
 	HighName  string
@@ -144,10 +146,7 @@ func (s *Store) Asset(id uint) (*Asset, error) {
 }
 
 // File is a named file that goes with an asset.
-type File struct {
-	Name string
-	Data []byte
-}
+type File = mesh.File
 
 // Create stores a new asset with its model, the files beside it and its first journal step.
 func (s *Store) Create(a *Asset, model File, beside []File, document string) error {
@@ -258,7 +257,7 @@ func (s *Store) Files(asset uint, kind string) (out []File, err error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, File{b.Name, data})
+		out = append(out, File{Name: b.Name, Data: data})
 	}
 	return out, nil
 }
@@ -278,6 +277,41 @@ func (s *Store) SetHigh(asset uint, f File, beside []File) error {
 			}
 		}
 		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"high_name": f.Name, "changed": time.Now()}).Error
+	})
+}
+
+// AddLayout stores a UV channel made for the model, and changes the asset's columns with it.
+func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[string]any) error {
+	columns["changed"] = time.Now()
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := putBlob(tx, asset, "layout", File{Name: name, Data: data}); err != nil {
+			return err
+		}
+		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(columns).Error
+	})
+}
+
+// ReplaceModel stores a corrected model in place of the one before, and changes the asset's columns with
+// it. Layouts that do not fit it go.
+func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts bool, columns map[string]any) error {
+	columns["changed"] = time.Now()
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		kinds := []string{"model", "beside"}
+		if !keepLayouts {
+			kinds = append(kinds, "layout")
+		}
+		if err := dropBlobs(tx, "asset_id = ? AND kind IN ?", asset, kinds); err != nil {
+			return err
+		}
+		if err := putBlob(tx, asset, "model", model); err != nil {
+			return err
+		}
+		for _, f := range beside {
+			if err := putBlob(tx, asset, "beside", f); err != nil {
+				return err
+			}
+		}
+		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(columns).Error
 	})
 }
 

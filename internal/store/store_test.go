@@ -25,7 +25,7 @@ func open(t *testing.T, dir string) *Store {
 func asset(t *testing.T, s *Store) uint {
 	t.Helper()
 	a := &Asset{Name: "buoy", Split: "material", Size: 1024}
-	if err := s.Create(a, File{"buoy.glb", []byte("model")}, []File{{"a.mtl", []byte("x")}}, "one"); err != nil {
+	if err := s.Create(a, File{Name: "buoy.glb", Data: []byte("model")}, []File{{Name: "a.mtl", Data: []byte("x")}}, "one"); err != nil {
 		t.Fatal(err)
 	}
 	return a.ID

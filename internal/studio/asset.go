@@ -12,6 +12,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/finish"
+	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -30,14 +31,20 @@ type Asset struct {
 	name, split         string
 	size                int
 	modelName, highName string
-	modelHash, highHash string
+	highHash            string
+	whole               string            // see taken
+	setHash             map[string]string // see taken
+	intake              Intake
+	modelVersion        int // grows when the page must load the model anew
+	report              *inspect.Report
+	pending             *pending
 	model, high         *mesh.Model
 	sets                []uv.Set
 	settings            Settings
 	rows                map[[2]string]store.Baked
-	maps                map[string]map[string]*bake.Map // read as they are needed
-	mapsVersion         map[string]int                  // by set; grows when new maps are to be painted with
-	mapsNew             map[string]bool                 // sets whose maps the running job has replaced
+	maps                map[string]map[string]*bakeMap // read as they are needed
+	mapsVersion         map[string]int                 // by set; grows when new maps are to be painted with
+	mapsNew             map[string]bool                // sets whose maps the running job has replaced
 	doc, live           *strata.Document
 	undo, redo          string
 	version             int // grows with every change of what is painted
@@ -46,6 +53,8 @@ type Asset struct {
 	pages               map[*Page]bool
 	coverage            map[string]float64
 }
+
+type bakeMap = bake.Map
 
 func hashOf(data []byte) string {
 	sum := sha256.Sum256(data)
@@ -193,35 +202,6 @@ func (a *Asset) Rename(name string) error {
 	return nil
 }
 
-// Split changes how the asset is split into sets. Layers stay; baked maps belong to the sets they
-// were baked for and are dropped.
-func (a *Asset) Split(split string) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
-		return errBusy
-	}
-	if split == a.split {
-		return nil
-	}
-	sets, err := uv.Sets(a.model, split)
-	if err != nil {
-		return err
-	}
-	if err := a.studio.Store.DropMaps(a.ID); err != nil {
-		return err
-	}
-	if err := a.studio.Store.Update(a.ID, map[string]any{"split": split}); err != nil {
-		return err
-	}
-	a.split, a.sets = split, sets
-	a.rows, a.maps = map[[2]string]store.Baked{}, map[string]map[string]*bake.Map{}
-	a.mapsVersion = map[string]int{}
-	a.changed()
-	a.tell(a.stateEvent())
-	return nil
-}
-
 var errBusy = errors.New("a job is running; stop it or wait for it")
 
 // SetHigh stores a high-poly to bake from.
@@ -230,7 +210,7 @@ func (a *Asset) SetHigh(u Upload) error {
 	if err != nil {
 		return err
 	}
-	m, err := readModel(f, beside)
+	m, err := mesh.Open(f, beside)
 	if err != nil {
 		return err
 	}
@@ -278,18 +258,6 @@ func (a *Asset) Model() (*mesh.Model, []uv.Set) {
 	return a.model, a.sets
 }
 
-func (a *Asset) readMaps() error {
-	rows, err := a.studio.Store.Maps(a.ID)
-	if err != nil {
-		return err
-	}
-	a.rows, a.maps = map[[2]string]store.Baked{}, map[string]map[string]*bake.Map{}
-	for _, r := range rows {
-		a.rows[[2]string{r.Set, r.Kind}] = r
-	}
-	return nil
-}
-
 // Map returns a baked map, read from the store when it is not in memory.
 func (a *Asset) Map(set, kind string) (*bake.Map, error) {
 	a.mu.Lock()
@@ -310,37 +278,46 @@ func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
 		return nil, err
 	}
 	if a.maps[set] == nil {
-		a.maps[set] = map[string]*bake.Map{}
+		a.maps[set] = map[string]*bakeMap{}
 	}
 	a.maps[set][kind] = m
 	return m, nil
 }
 
 // allMaps reads every map there is.
-func (a *Asset) allMaps() (map[string]map[string]*bake.Map, error) {
-	out := map[string]map[string]*bake.Map{}
+func (a *Asset) allMaps() (map[string]map[string]*bakeMap, error) {
+	out := map[string]map[string]*bakeMap{}
 	for key := range a.rows {
+		if _, ok := uv.Find(a.sets, key[0]); !ok {
+			continue
+		}
 		m, err := a.mapOf(key[0], key[1])
 		if err != nil {
 			return nil, err
 		}
 		if out[key[0]] == nil {
-			out[key[0]] = map[string]*bake.Map{}
+			out[key[0]] = map[string]*bakeMap{}
 		}
 		out[key[0]][key[1]] = m
 	}
 	return out, nil
 }
 
-// stamp is the hash of what a map depends on besides its quality.
-func (a *Asset) stamp(kind string) string {
+// stamp is the hash of what a set's map depends on besides its quality.
+func (a *Asset) stamp(set, kind string) string { return a.stampOf(kind, a.setHash[set]) }
+
+// stampOf is the stamp for a set of the given faces. Occlusion, curvature and position hang on the whole
+// model, normals on the set's own faces; all hang on the high-poly when there is one.
+func (a *Asset) stampOf(kind, setHash string) string {
 	s := a.settings
-	b, _ := json.Marshal([]any{a.modelHash, a.highHash, a.split, kind})
+	b, _ := json.Marshal([]any{setHash, a.highHash, kind})
 	switch kind {
 	case bake.AO:
-		b = fmt.Append(b, s.Far)
+		b = fmt.Append(b, a.whole, s.Far)
 	case bake.Curvature:
-		b = fmt.Append(b, s.Radius)
+		b = fmt.Append(b, a.whole, s.Radius)
+	case bake.Position:
+		b = fmt.Append(b, a.whole)
 	}
 	if a.highHash != "" {
 		b = fmt.Append(b, s.Front, s.Rear)
@@ -364,7 +341,7 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 		a.rows[[2]string{r.Set, r.Kind}] = r
 	}
 	if a.maps[m.Set] == nil {
-		a.maps[m.Set] = map[string]*bake.Map{}
+		a.maps[m.Set] = map[string]*bakeMap{}
 	}
 	a.maps[m.Set][m.Kind] = m
 	// A bake is painted with when it is done, so that the two do not take turns map by map.

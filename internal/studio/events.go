@@ -3,6 +3,7 @@ package studio
 import (
 	"crust/internal/core/bake"
 	"crust/internal/core/strata"
+	"crust/internal/core/uv"
 	"crust/internal/store"
 )
 
@@ -57,7 +58,7 @@ func (a *Asset) cells() (out []Cell) {
 				c.State, c.Size, c.Rays, c.Missed, c.Seconds, c.Made = "ready", r.Size, r.Rays, r.Missed, r.Seconds, r.Made.UnixMilli()
 				if r.Brought {
 					c.State = "brought"
-				} else if r.Stamp != a.stamp(k.Name) {
+				} else if r.Stamp != a.stamp(c.Set, k.Name) {
 					c.State = "stale"
 				}
 			}
@@ -70,20 +71,32 @@ func (a *Asset) cells() (out []Cell) {
 	return out
 }
 
-// setEvent is a set as the page shows it.
-type setEvent struct {
-	Name      string  `json:"name"`
+// SetEvent is a set as the page shows it: known by its key, called by its label.
+type SetEvent struct {
+	Name      string  `json:"name"` // key
+	Label     string  `json:"label"`
 	Tile      int     `json:"tile"`
 	Triangles int     `json:"triangles"`
+	Size      int     `json:"size"`    // resolution in px
 	Density   float64 `json:"density"` // px/m at 1 px
+}
+
+// SetEvents describes sets.
+func SetEvents(sets []uv.Set, size func(key string) int) []SetEvent {
+	out := make([]SetEvent, len(sets))
+	for i := range sets {
+		s := &sets[i]
+		out[i] = SetEvent{s.Key, s.Name, s.Tile, len(s.Tris), size(s.Key), s.Density(1)}
+	}
+	return out
 }
 
 // stateEvent describes everything but the strata. The caller holds mu.
 func (a *Asset) stateEvent() Event {
-	sets := make([]setEvent, len(a.sets))
-	for i := range a.sets {
-		s := &a.sets[i]
-		sets[i] = setEvent{s.Name, s.Tile, len(s.Tris), s.Density(1)}
+	sets := SetEvents(a.sets, a.intake.sizes())
+	var channels []string
+	for _, c := range a.model.Channels {
+		channels = append(channels, c.Name)
 	}
 	b := a.model.Bounds()
 	size := b.Size()
@@ -97,7 +110,8 @@ func (a *Asset) stateEvent() Event {
 	}
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": high, "hasUV": a.model.HasUV,
-		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach}, "notes": a.model.Notes}
+		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach}, "notes": a.model.Notes,
+		"intake": a.intake, "channels": channels, "modelVersion": a.modelVersion}
 	if a.job != nil {
 		e["job"] = a.job.event()
 	}

@@ -105,6 +105,7 @@ func (a *Asset) Bake(cells []Cell) error {
 	}
 	a.mu.Lock()
 	settings, err := a.settings.bake()
+	own, sizes := a.settings.Size == 0, a.intake.sizes()
 	model, sets, hasUV := a.model, a.sets, a.model.HasUV
 	a.mu.Unlock()
 	if err != nil {
@@ -141,6 +142,9 @@ func (a *Asset) Bake(cells []Cell) error {
 		if err != nil {
 			return err
 		}
+		if own {
+			src.SizeOf = sizes
+		}
 		done := 0.0
 		for _, s := range chosen {
 			kinds := bySet[s.Key]
@@ -148,7 +152,7 @@ func (a *Asset) Bake(cells []Cell) error {
 			j.set, j.kinds, j.Label = s.Key, kinds, fmt.Sprintf("%s · %s", counted(len(kinds), "map"), s.Name)
 			stamps := map[string]string{}
 			for _, k := range kinds {
-				stamps[k] = a.stamp(k)
+				stamps[k] = a.stamp(s.Key, k)
 			}
 			a.tell(a.stateEvent())
 			a.mu.Unlock()
@@ -218,7 +222,7 @@ func (a *Asset) readHigh() (*mesh.Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.high, err = readModel(files[0], beside)
+	a.high, err = mesh.Open(files[0], beside)
 	return a.high, err
 }
 
@@ -284,6 +288,9 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 	}
 	a.mu.Lock()
 	j := deliver.Job{Asset: a.name, Model: a.model, Sets: a.sets, Document: a.doc.Clone(), Preset: p, Size: size}
+	if size == 0 {
+		j.SizeOf = a.intake.sizes()
+	}
 	j.Maps, err = a.allMaps()
 	a.mu.Unlock()
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -42,8 +43,8 @@ type easel struct {
 }
 
 type easelKey struct {
-	size  int
 	split string
+	model int
 }
 
 // easelCanvas is a canvas and the version of its set's maps.
@@ -62,8 +63,9 @@ type snapshot struct {
 	doc     *strata.Document
 	live    bool
 	version int
-	size    int
+	size    func(key string) int // of a set, in px
 	sets    []uv.Set
+	model   *mesh.Model
 	maps    map[string]map[string]*bake.Map
 	mapsOf  map[string]int // versions by set
 	pages   []*Page
@@ -98,7 +100,9 @@ func (a *Asset) paint() {
 func (a *Asset) snap(e *easel) (*snapshot, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	s := &snapshot{doc: a.doc.Clone(), version: a.version, size: a.size, sets: a.sets}
+	s := &snapshot{doc: a.doc.Clone(), version: a.version, sets: a.sets, model: a.model}
+	limit, sizes := a.size, a.intake.sizes()
+	s.size = func(key string) int { return min(limit, sizes(key)) }
 	if a.live != nil {
 		s.doc, s.live = a.live.Clone(), true
 	}
@@ -106,7 +110,7 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 		s.pages = append(s.pages, p)
 	}
 	s.ctx, a.cancelPaint = context.WithCancel(a.ctx)
-	key := easelKey{a.size, a.split}
+	key := easelKey{a.split, a.modelVersion}
 	s.mapsOf = maps.Clone(a.mapsVersion)
 	if e.canvases == nil || e.key != key {
 		e.key, e.canvases = key, map[canvasKey]easelCanvas{}
@@ -125,7 +129,7 @@ func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.C
 	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Key] {
 		return c.Canvas, nil
 	}
-	c, err := compose.NewCanvas(s.ctx, a.model, set, size, s.maps[set.Key])
+	c, err := compose.NewCanvas(s.ctx, s.model, set, size, s.maps[set.Key])
 	if err != nil {
 		return nil, err
 	}
@@ -134,9 +138,9 @@ func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.C
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {
-	coarse := max(64, s.size/coarseStep)
+	e.trim(s)
 	for i := range s.sets {
-		if err := a.show(e, s, &s.sets[i], coarse, false); err != nil {
+		if err := a.show(e, s, &s.sets[i], coarse(s.size(s.sets[i].Key)), false); err != nil {
 			return err
 		}
 	}
@@ -150,11 +154,30 @@ func (a *Asset) round(e *easel, s *snapshot) error {
 		}
 	}
 	for i := range s.sets {
-		if err := a.show(e, s, &s.sets[i], s.size, true); err != nil {
+		if err := a.show(e, s, &s.sets[i], s.size(s.sets[i].Key), true); err != nil {
 			return err
 		}
 	}
 	return a.cover(e, s)
+}
+
+// coarse is the size of a set's coarse picture.
+func coarse(size int) int { return max(64, size/coarseStep) }
+
+// trim drops canvases of sizes that are not wanted any more.
+func (e *easel) trim(s *snapshot) {
+	want := map[canvasKey]bool{}
+	for i := range s.sets {
+		key := s.sets[i].Key
+		for _, size := range []int{s.size(key), coarse(s.size(key)), cardSize} {
+			want[canvasKey{key, size}] = true
+		}
+	}
+	for k := range e.canvases {
+		if !want[k] {
+			delete(e.canvases, k)
+		}
+	}
 }
 
 // show evaluates a set and gives each page the views that it wants.
@@ -237,12 +260,8 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 		if err != nil {
 			continue
 		}
-		set := cardSet(s, l, look.Set)
+		set, c := a.cardSet(e, s, l, look.Set)
 		if set == nil {
-			continue
-		}
-		c, err := a.canvas(e, s, set, cardSize)
-		if err != nil {
 			continue
 		}
 		pics := map[string]string{}
@@ -263,19 +282,20 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 
 // cardSet is the set whose flat map the cards show: the one being looked at when the layer touches
 // it, else the first that it touches.
-func cardSet(s *snapshot, l *strata.Layer, want string) (first *uv.Set) {
+func (a *Asset) cardSet(e *easel, s *snapshot, l *strata.Layer, want string) (first *uv.Set, of *compose.Canvas) {
 	for i := range s.sets {
-		if !l.Touches(s.sets[i].Key) {
+		c, err := a.canvas(e, s, &s.sets[i], cardSize)
+		if err != nil || !c.Touches(l) {
 			continue
 		}
 		if s.sets[i].Key == want {
-			return &s.sets[i]
+			return &s.sets[i], c
 		}
 		if first == nil {
-			first = &s.sets[i]
+			first, of = &s.sets[i], c
 		}
 	}
-	return first
+	return first, of
 }
 
 func card(c *compose.Canvas, v []float32) string {
@@ -301,22 +321,19 @@ func (a *Asset) cover(e *easel, s *snapshot) error {
 		l := &s.doc.Layers[i]
 		sum, all := 0.0, 0.0
 		for k := range s.sets {
-			if !l.Touches(s.sets[k].Key) {
-				continue
-			}
-			c, err := a.canvas(e, s, &s.sets[k], s.size)
+			c, err := a.canvas(e, s, &s.sets[k], s.size(s.sets[k].Key))
 			if errors.Is(err, surface.ErrEmpty) {
 				continue
 			}
 			if err != nil {
 				return err
 			}
-			v, err := c.Coverage(s.ctx, l)
+			covered, targeted, err := c.Coverage(s.ctx, l)
 			if err != nil {
 				return err
 			}
-			sum += v * s.sets[k].Area
-			all += s.sets[k].Area
+			sum += covered * s.sets[k].Area
+			all += targeted * s.sets[k].Area
 		}
 		if all > 0 {
 			out[l.ID] = sum / all

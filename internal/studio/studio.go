@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"path"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -47,7 +46,7 @@ var Sizes = []int{256, 512, 1024, 2048}
 // Settings of an asset's bakes.
 type Settings struct {
 	Quality string  `json:"quality"`
-	Size    int     `json:"size"`
+	Size    int     `json:"size"`   // of all maps in px; 0 is each set's own
 	Radius  float64 `json:"radius"` // metres; 0 is suggested from the model
 	Far     float64 `json:"far"`
 	Front   float64 `json:"front"`
@@ -66,6 +65,9 @@ type Quality struct {
 var Qualities = []Quality{{"draft", "Draft", 16, 1}, {"normal", "Normal", 64, 1}, {"final", "Final", 512, 4}}
 
 func (s Settings) bake() (bake.Settings, error) {
+	if s.Size == 0 {
+		s.Size = DefaultSize // stands in; each set has its own
+	}
 	for _, q := range Qualities {
 		if q.Name == s.Quality {
 			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear}
@@ -78,35 +80,13 @@ func (s Settings) bake() (bake.Settings, error) {
 // Upload is files that were brought in together.
 type Upload []store.File
 
-// model picks the one model among the files.
+// model picks the one model among the files, those in zips included.
 func (u Upload) model() (store.File, []store.File, error) {
-	at := -1
-	var names []string
-	for i, f := range u {
-		names = append(names, f.Name)
-		if mesh.Readers[strings.ToLower(filepath.Ext(f.Name))] != nil {
-			if at >= 0 {
-				return store.File{}, nil, fmt.Errorf("%s and %s are both models; bring in one at a time", u[at].Name, f.Name)
-			}
-			at = i
-		}
+	files, err := mesh.Unpack(u)
+	if err != nil {
+		return store.File{}, nil, err
 	}
-	if at < 0 {
-		return store.File{}, nil, fmt.Errorf("%s: no model among these files; Crust reads .obj, .glb and .gltf", strings.Join(names, ", "))
-	}
-	beside := append(append([]store.File{}, u[:at]...), u[at+1:]...)
-	return u[at], beside, nil
-}
-
-func readModel(f store.File, beside []store.File) (*mesh.Model, error) {
-	return mesh.Read(f.Name, f.Data, func(name string) ([]byte, error) {
-		for _, b := range beside {
-			if strings.EqualFold(path.Base(b.Name), name) {
-				return b.Data, nil
-			}
-		}
-		return nil, fmt.Errorf("%s was not given", name)
-	})
+	return mesh.Pick(files)
 }
 
 // Create makes an asset from a model. Nothing is stored when the model is refused.
@@ -115,7 +95,7 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 	if err != nil {
 		return 0, err
 	}
-	m, err := readModel(f, beside)
+	m, err := mesh.Open(f, beside)
 	if err != nil {
 		return 0, err
 	}
@@ -138,7 +118,7 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 	if err != nil {
 		return 0, err
 	}
-	set, err := json.Marshal(Settings{Quality: "normal", Size: 1024})
+	set, err := json.Marshal(Settings{Quality: "normal"})
 	if err != nil {
 		return 0, err
 	}
@@ -182,22 +162,17 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if err != nil {
 		return nil, err
 	}
-	files, err := s.Store.Files(id, "model")
-	if err != nil || len(files) != 1 {
-		return nil, fmt.Errorf("the model of asset %d cannot be read: %v", id, err)
+	a := &Asset{studio: s, ID: id, name: row.Name, size: row.Size, modelName: row.ModelName, highName: row.HighName,
+		wake: make(chan struct{}, 1), pages: map[*Page]bool{}, mapsNew: map[string]bool{}}
+	in, err := parseIntake(row.Intake)
+	if err != nil {
+		return nil, fmt.Errorf("the intake settings of asset %d cannot be read: %w", id, err)
 	}
-	beside, err := s.Store.Files(id, "beside")
+	t, err := s.take(id, in, row.Split)
 	if err != nil {
 		return nil, err
 	}
-	a := &Asset{studio: s, ID: id, name: row.Name, split: row.Split, size: row.Size, modelName: row.ModelName, highName: row.HighName,
-		modelHash: hashOf(files[0].Data), wake: make(chan struct{}, 1), pages: map[*Page]bool{}, mapsVersion: map[string]int{}, mapsNew: map[string]bool{}}
-	if a.model, err = readModel(files[0], beside); err != nil {
-		return nil, err
-	}
-	if a.sets, err = uv.Sets(a.model, a.split); err != nil {
-		return nil, err
-	}
+	a.adopt(t, in, row.Split)
 	if err := json.Unmarshal([]byte(row.Settings), &a.settings); err != nil {
 		return nil, err
 	}
@@ -210,9 +185,6 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		if len(hs) == 1 {
 			a.highHash = hashOf(hs[0].Data)
 		}
-	}
-	if err := a.readMaps(); err != nil {
-		return nil, err
 	}
 	j, err := s.Store.Journal(id)
 	if err != nil {

@@ -104,6 +104,20 @@ func (w *watcher) wait(t *testing.T, what string, ok func(e map[string]any) bool
 	return nil
 }
 
+// quiet waits until no more rectangles come.
+func (w *watcher) quiet() {
+	for n := -1; ; {
+		w.mu.Lock()
+		now := w.rects
+		w.mu.Unlock()
+		if now == n {
+			return
+		}
+		n = now
+		time.Sleep(200 * time.Millisecond)
+	}
+}
+
 func TestBakeRunsAsAJobAndCanBeStopped(t *testing.T) {
 	s := newStudio(t, t.TempDir())
 	a := ball(t, s)
@@ -157,6 +171,7 @@ func TestPagesFollowEdits(t *testing.T) {
 	}
 	w.wait(t, "the first picture", whole)
 	w.wait(t, "coverage", func(e map[string]any) bool { return e["t"] == "coverage" && e["version"] == newest() })
+	w.quiet()
 	layer := a.doc.Layers[0].ID
 	set := func(hex string, live bool) {
 		t.Helper()

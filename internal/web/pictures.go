@@ -15,8 +15,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
-	"crust/internal/core/inspect"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 	"crust/internal/studio"
@@ -60,6 +60,12 @@ func (s *Server) putPicture(c *echo.Context, a *studio.Asset) error {
 // 32-bit numbers. UVs are those of the set's own square, with V downwards as WebGL pictures have it.
 func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
+	if split := c.QueryParam("split"); split != "" {
+		var err error
+		if sets, err = a.Preview(split); err != nil {
+			return err
+		}
+	}
 	type head struct {
 		Name     string `json:"name"`
 		Vertices int    `json:"vertices"`
@@ -110,17 +116,85 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 }
 
 func (s *Server) checks(c *echo.Context, a *studio.Asset) error {
-	m, sets := a.Model()
-	look, err := inspect.Model(c.Request().Context(), m, sets, inspect.Options{Padding: inspect.DefaultPadding}, nil)
+	look, err := a.Findings(c.Request().Context())
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, look.Findings)
+	_, sets := a.Model()
+	type of struct {
+		Islands int     `json:"islands"`
+		Used    float64 `json:"used"`
+	}
+	bySet := map[string]of{}
+	for i := range sets {
+		if i < len(look.Islands) {
+			bySet[sets[i].Key] = of{look.Islands[i], look.Used[i]}
+		}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"findings": look.Findings, "sets": bySet})
 }
+
+// maxShown is how many faces of a finding's place are sent to be shown.
+const maxShown = 6000
+
+// placeShape answers with what a place of a finding looks like: its faces' corners on the model as nine
+// numbers each, and polygons on the flat map of its set.
+func (s *Server) placeShape(c *echo.Context, a *studio.Asset) error {
+	look, err := a.Findings(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	n, err := echo.PathParam[int](c, "n")
+	k, err2 := echo.PathParam[int](c, "place")
+	if err != nil || err2 != nil || n < 0 || n >= len(look.Findings) || k < 0 || k >= len(look.Findings[n].Places) {
+		return fmt.Errorf("that finding: %w", store.ErrNone)
+	}
+	m, sets := a.Model()
+	p := &look.Findings[n].Places[k]
+	tris := p.Tris[:min(len(p.Tris), maxShown)]
+	var origin geom.Vec2
+	if set, ok := uv.Find(sets, p.Set); ok {
+		origin = set.Origin
+	}
+	faces := make([]float32, 0, 9*len(tris))
+	polygons := p.Shape
+	for _, t := range tris {
+		if int(t) >= len(m.Tris) {
+			return fmt.Errorf("that finding: %w", store.ErrNone)
+		}
+		var poly []geom.Vec2
+		for _, v := range m.Tris[t] {
+			q := m.Positions[v]
+			faces = append(faces, q.X, q.Y, q.Z)
+			poly = append(poly, m.UVs[v].Sub(origin))
+		}
+		if p.Shape == nil {
+			polygons = append(polygons, poly)
+		}
+	}
+	flat := make([][]float32, 0, len(polygons))
+	for _, poly := range polygons {
+		var out []float32
+		for _, q := range poly {
+			out = append(out, q.X, q.Y)
+		}
+		flat = append(flat, out)
+	}
+	return c.JSON(http.StatusOK, map[string]any{"faces": faces, "flat": flat})
+}
+
+// maxDrawn is up to how many faces are drawn one by one on the flat map.
+const maxDrawn = 60_000
 
 // flat draws a set's flat map as SVG, 1000 units a side, growing beyond when UVs do.
 func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
+	if split := c.QueryParam("split"); split != "" {
+		var err error
+		if sets, err = a.Preview(split); err != nil {
+			return err
+		}
+	}
 	name := strings.TrimSuffix(c.Param("set"), ".svg")
 	for i := range sets {
 		set := &sets[i]
@@ -139,7 +213,11 @@ func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 			b.WriteByte(' ')
 			b.WriteString(strconv.FormatFloat(float64(1-v)*1000, 'f', 1, 32))
 		}
-		for _, t := range set.Tris {
+		tris := set.Tris
+		if len(tris) > maxDrawn {
+			tris = nil // the rims alone show where islands lie
+		}
+		for _, t := range tris {
 			for k, v := range m.Tris[t] {
 				b.WriteByte("MLL"[k])
 				p := m.UVs[v].Sub(set.Origin)

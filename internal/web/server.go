@@ -28,6 +28,7 @@ import (
 	"crust/internal/core/deliver"
 	"crust/internal/core/field"
 	"crust/internal/core/finish"
+	"crust/internal/core/layout"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
@@ -162,6 +163,10 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/socket", s.with(s.socket))
 	e.GET("/api/assets/:id/mesh", s.with(s.mesh))
 	e.GET("/api/assets/:id/checks", s.with(s.checks))
+	e.GET("/api/assets/:id/checks/:n/:place", s.with(s.placeShape))
+	e.GET("/api/assets/:id/preview/:split", s.with(s.preview))
+	e.POST("/api/assets/:id/again", s.with(s.again))
+	e.POST("/api/assets/:id/carry", s.with(s.carry))
 	e.GET("/api/assets/:id/flat/:set", s.with(s.flat))
 	e.GET("/api/assets/:id/maps/:set/:kind", s.with(s.mapPicture))
 	e.POST("/api/assets/:id/maps/:set/:kind", s.with(s.bringMap))
@@ -274,7 +279,7 @@ func tables() map[string]any {
 		sources[s.Name] = s.Label
 	}
 	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits}
+		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
@@ -353,6 +358,28 @@ func (s *Server) create(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, map[string]uint{"id": id})
 }
 
+// preview answers with the sets that a way to split would give.
+func (s *Server) preview(c *echo.Context, a *studio.Asset) error {
+	sets, err := a.Preview(c.Param("split"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, studio.SetEvents(sets, func(string) int { return studio.DefaultSize }))
+}
+
+// again reads a corrected model and answers with what it would change.
+func (s *Server) again(c *echo.Context, a *studio.Asset) error {
+	u, err := upload(c)
+	if err != nil {
+		return err
+	}
+	plan, err := a.Again(u)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, plan)
+}
+
 func (s *Server) demo(c *echo.Context) error {
 	if s.Demo == nil {
 		return echo.ErrNotFound
@@ -388,6 +415,9 @@ func (s *Server) high(c *echo.Context, a *studio.Asset) error {
 
 // request is the body of the small calls under /do/.
 type request struct {
+	Key      string          `json:"key"`
+	Intake   studio.Intake   `json:"intake"`
+	Layout   layout.Options  `json:"layout"`
 	Value    string          `json:"value"`
 	Number   int             `json:"number"`
 	Cells    []studio.Cell   `json:"cells"`
@@ -399,6 +429,12 @@ type request struct {
 var calls = map[string]func(a *studio.Asset, r request) error{
 	"rename":   func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
 	"split":    func(a *studio.Asset, r request) error { return a.Split(r.Value) },
+	"name-set": func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
+	"size-set": func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
+	"intake":   func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
+	"layout":   func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
+	"carry":    func(a *studio.Asset, _ request) error { return a.CarryMaps() },
+	"replace":  func(a *studio.Asset, _ request) error { return a.Replace() },
 	"size":     func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
 	"settings": func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
 	"bake":     func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
@@ -417,6 +453,10 @@ func (s *Server) do(c *echo.Context, a *studio.Asset) error {
 		return errors.New("the call could not be understood")
 	}
 	if err := call(a, r); err != nil {
+		var name *studio.NameError
+		if errors.As(err, &name) {
+			return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": err.Error(), "proposal": name.Proposal})
+		}
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

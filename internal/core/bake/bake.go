@@ -125,6 +125,7 @@ type Map struct {
 type Source struct {
 	Low, High *mesh.Model
 	Settings  Settings
+	SizeOf    func(key string) int // sizes of single sets in px; nil for Settings.Size everywhere
 	box       geom.Box
 	tangents  [][3]geom.Vec4
 	cage      []geom.Vec3 // ray directions at the vertices: normals averaged over equal positions
@@ -288,6 +289,9 @@ type job struct {
 
 func (b *job) run(ctx context.Context) ([]*Map, error) {
 	size := b.s.Settings.Size
+	if b.s.SizeOf != nil {
+		size = b.s.SizeOf(b.set.Key)
+	}
 	spots := offsets[b.s.Settings.Samples]
 	count := make([]uint16, size*size)
 	sums := make([][]float32, len(b.kinds))

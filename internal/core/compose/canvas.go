@@ -31,6 +31,7 @@ type Canvas struct {
 	slopeOf  []int32 // per texel
 	parts    map[string]int32
 	wheres   cache
+	targets  map[string]target
 	work     []*scratch
 	ch       Channels
 }

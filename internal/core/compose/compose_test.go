@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
@@ -128,7 +129,7 @@ func TestWheresFollowThePlaceOnTheModel(t *testing.T) {
 	check("minus itself at half strength", func(x float64) float64 { return x / 2 })
 	l.Where[1].Join, l.Where[1].Shape.Strength, l.Where[1].Shape.Invert = "and", 1, true
 	check("and its inverse", func(x float64) float64 { return x * (1 - x) })
-	cov, err := c.Coverage(context.Background(), l)
+	cov, _, err := c.Coverage(context.Background(), l)
 	// x(1 − x) is at least 0.05 between (1 ± √0.8)/2.
 	if want := math.Sqrt(0.8); err != nil || math.Abs(cov-want) > 0.02 {
 		t.Errorf("coverage %.3f, want √0.8 = %.3f", cov, want)
@@ -254,5 +255,49 @@ func TestTheCacheKeepsToItsBound(t *testing.T) {
 	}
 	if c.bytes > cacheBytes+(4<<20) || c.get(99) == nil || c.get(0) != nil {
 		t.Errorf("%d MB kept, want at most %d, the newest in and the oldest out", c.bytes>>20, cacheBytes>>20)
+	}
+}
+
+// A layer aimed at a set of another way to split stays on that set's faces.
+func TestTargetsHoldAcrossSplits(t *testing.T) {
+	m := mesh.Grid(8, 8, 0, func(s, t float64) [3]float64 { return [3]float64{s, t, 0} })
+	m.Materials = append(m.Materials, mesh.Material{Name: "right"})
+	for i := range m.Tris {
+		a, b, c := m.Corners(i)
+		if geom.Bary(a, b, c, 1./3, 1./3).X > 0.5 {
+			m.Material[i] = 1
+		}
+	}
+	sets, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := NewCanvas(context.Background(), m, &sets[0], 32, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []struct {
+		target string
+		share  float64
+		red    func(x float32) bool
+	}{
+		{"asset", 1, func(float32) bool { return true }},
+		{"right", 0.5, func(x float32) bool { return x > 0.5 }},
+		{"1001", 1, func(float32) bool { return true }},
+		{"1002", 0, func(float32) bool { return false }},
+		{"gone", 0, func(float32) bool { return false }},
+	} {
+		d := new(strata.Document)
+		coat(d, "#ff0000", func(l *strata.Layer) { l.Targets = []string{q.target} })
+		ch := evaluate(t, c, d)
+		for i := range c.Len() {
+			if got := ch.Base[0][i] > 0.9; got != q.red(c.Surf.Position(i).X) {
+				t.Fatalf("target %s: texel %d at x = %.2f is red: %v", q.target, i, c.Surf.Position(i).X, got)
+			}
+		}
+		covered, targeted, err := c.Coverage(context.Background(), &d.Layers[0])
+		if err != nil || math.Abs(covered-q.share) > 1e-9 || math.Abs(targeted-q.share) > 1e-9 {
+			t.Errorf("target %s: covers %.3f of %.3f, want %.3f", q.target, covered, targeted, q.share)
+		}
 	}
 }

@@ -83,6 +83,10 @@ func (c *Canvas) scratch(w int) *scratch {
 // whereKey hashes everything that a layer's Where depends on besides the canvas.
 func whereKey(l *strata.Layer) uint64 {
 	h := fnv.New64a()
+	for _, t := range l.Targets {
+		h.Write([]byte(t))
+		h.Write([]byte{0})
+	}
 	for i := range l.Where {
 		k := l.Where[i]
 		k.ID = ""
@@ -168,7 +172,7 @@ func (c *Canvas) where(ctx context.Context, l *strata.Layer) (*where, error) {
 			return nil, fmt.Errorf("layer “%s”: %w", l.Name, err)
 		}
 	}
-	n := c.Len()
+	n, aim := c.Len(), c.target(l)
 	w := &where{v: make([]uint16, n), blocks: make([]bool, (n+blockSize-1)/blockSize)}
 	var shown atomic.Int64
 	err := par.Blocks(ctx, n, blockSize, func(worker, from, to int) {
@@ -176,6 +180,7 @@ func (c *Canvas) where(ctx context.Context, l *strata.Layer) (*where, error) {
 		acc := k.acc[:to-from]
 		b := c.block(from, to)
 		run(cs, &b, k, acc)
+		aim.keep(from, acc)
 		some := int64(0)
 		any := uint16(0)
 		for i, v := range acc {
@@ -200,16 +205,17 @@ func (c *Canvas) where(ctx context.Context, l *strata.Layer) (*where, error) {
 // coverageStep is 5 % in 16 bits: from there on a layer counts as showing.
 const coverageStep = 3277
 
-// Coverage is the share of the set's texels where the layer's Where is 5 % or more.
-func (c *Canvas) Coverage(ctx context.Context, l *strata.Layer) (float64, error) {
-	if !l.Touches(c.Set) {
-		return 0, nil
+// Coverage is the share of the set's texels where the layer's Where is 5 % or more, and the share that
+// the layer may touch at all.
+func (c *Canvas) Coverage(ctx context.Context, l *strata.Layer) (covered, targeted float64, err error) {
+	if targeted = c.target(l).share; targeted == 0 {
+		return 0, 0, nil
 	}
 	w, err := c.where(ctx, l)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	return w.covered, nil
+	return w.covered, targeted, nil
 }
 
 // Field writes one clause's shaped field, or the joined Where when clauseID is empty, for every
@@ -227,12 +233,14 @@ func (c *Canvas) Field(ctx context.Context, l *strata.Layer, clauseID string) ([
 		}
 		cs = append(cs, k)
 	}
-	if !l.Touches(c.Set) {
+	aim := c.target(l)
+	if aim.share == 0 {
 		return out, nil
 	}
 	err := par.Blocks(ctx, c.Len(), blockSize, func(worker, from, to int) {
 		b := c.block(from, to)
 		run(cs, &b, c.scratch(worker), out[from:to])
+		aim.keep(from, out[from:to])
 	})
 	return out, err
 }
@@ -265,7 +273,7 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 	relief := false
 	for i := range d.Layers {
 		l := &d.Layers[i]
-		if l.Hidden || l.Opacity == 0 || !l.Touches(c.Set) {
+		if l.Hidden || l.Opacity == 0 || !c.Touches(l) {
 			continue
 		}
 		w, err := c.where(ctx, l)

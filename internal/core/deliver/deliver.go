@@ -32,7 +32,8 @@ type Job struct {
 	Maps     map[string]map[string]*bake.Map // set → kind → map
 	Document *strata.Document
 	Preset   *Preset
-	Size     int
+	Size     int                  // of all sets in px
+	SizeOf   func(key string) int // of single sets, instead; nil for Size everywhere
 	Progress func(float64)
 }
 
@@ -70,7 +71,11 @@ const Note = "delivery.json"
 // Run evaluates every set at the job's size and makes the preset's files in memory. The same job
 // gives the same bytes on any number of cores.
 func Run(ctx context.Context, j Job) (*Delivery, error) {
-	if !slices.Contains(Sizes, j.Size) {
+	sizeOf := j.SizeOf
+	if sizeOf == nil {
+		sizeOf = func(string) int { return j.Size }
+	}
+	if j.SizeOf == nil && !slices.Contains(Sizes, j.Size) {
 		return nil, fmt.Errorf("a delivery of %d px is not offered; use one of %v", j.Size, Sizes)
 	}
 	if !j.Model.HasUV {
@@ -86,7 +91,7 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
 	for i := range j.Sets {
 		set := &j.Sets[i]
-		c, err := compose.NewCanvas(ctx, j.Model, set, j.Size, j.Maps[set.Key])
+		c, err := compose.NewCanvas(ctx, j.Model, set, sizeOf(set.Key), j.Maps[set.Key])
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}

@@ -74,7 +74,7 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 			}
 			for i := range d.Layers {
 				if d.Layers[i].Name == "Top paint" {
-					if cover[age], err = c.Coverage(context.Background(), &d.Layers[i]); err != nil {
+					if cover[age], _, err = c.Coverage(context.Background(), &d.Layers[i]); err != nil {
 						t.Fatal(err)
 					}
 				}

@@ -125,11 +125,17 @@ func noUV(r *run) []Finding {
 		func(n int) string { return fmt.Sprintf("%s cannot hold texture", counted(n, "face", "faces")) })
 }
 
+// speck is the area of a face, as a share of the square over the model's diagonal, up to which it does
+// not matter that it holds no texture.
+const speck = 1e-9
+
 func flatUV(r *run) []Finding {
 	if !r.m.HasUV {
 		return nil
 	}
-	return r.perSet(func(t int32) bool { return r.m.UVArea(int(t)) == 0 && r.m.Area(int(t)) > 0 },
+	diag := r.m.Bounds().Diagonal()
+	least := speck * diag * diag
+	return r.perSet(func(t int32) bool { return r.m.UVArea(int(t)) == 0 && r.m.Area(int(t)) > least },
 		func(n int) string {
 			return fmt.Sprintf("%s without area in UV space", counted(n, "face", "faces"))
 		})

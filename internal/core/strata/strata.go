@@ -178,11 +178,6 @@ func (d *Document) Layer(id string) (*Layer, int, error) {
 	return nil, 0, fmt.Errorf("there is no layer %s any more", id)
 }
 
-// Touches tells whether the layer may touch the set.
-func (l *Layer) Touches(set string) bool {
-	return len(l.Targets) == 0 || slices.Contains(l.Targets, set)
-}
-
 // Values returns the clause's parameters in the order of its kind.
 func (c *Clause) Values(k *field.Kind) []float64 {
 	out := make([]float64, len(k.Params))

@@ -138,14 +138,3 @@ func TestJoins(t *testing.T) {
 		}
 	}
 }
-
-func TestTargets(t *testing.T) {
-	l := Layer{}
-	if !l.Touches("hull") {
-		t.Error("no target means every set")
-	}
-	l.Targets = []string{"tower"}
-	if l.Touches("hull") || !l.Touches("tower") {
-		t.Error("targets are not kept")
-	}
-}

@@ -21,11 +21,21 @@ export async function call(method, url, body) {
   return r.status === 204 ? null : r.headers.get('Content-Type')?.includes('json') ? r.json() : r.arrayBuffer();
 }
 
-/** Sends files together as one form. */
-export function upload(url, files) {
+/** Sends files together as one form. progress is told the share that has left. */
+export function upload(url, files, progress) {
   const form = new FormData();
   for (const f of files) form.append('files', f, f.name);
-  return call('POST', url, form);
+  if (!progress) return call('POST', url, form);
+  return new Promise((yes, no) => {
+    const r = new XMLHttpRequest();
+    r.open('POST', url);
+    r.responseType = 'json';
+    r.upload.onprogress = e => progress(e.lengthComputable ? e.loaded / e.total : 0);
+    r.upload.onload = () => progress(1);
+    r.onload = () => r.status < 300 ? yes(r.response) : no(new Error(r.response?.error || `The server refused (${r.status}).`));
+    r.onerror = () => no(new Error('The server does not answer; it may be restarting. Try again in a moment.'));
+    r.send(form);
+  });
 }
 
 /** The socket of one asset. It connects again by itself after the server restarts. */

@@ -73,10 +73,10 @@ class App {
     this.state = s;
     document.title = `${s.name} · Crust`;
     if (document.activeElement !== $('#asset-name')) $('#asset-name').value = s.name;
-    const split = JSON.stringify([s.split, s.sets.map(k => k.name)]);
+    const split = JSON.stringify([s.split, s.modelVersion, s.sets.map(k => k.name)]);
     if (split !== this.split) {
       this.split = split;
-      this.viewport.loadMesh(await call('GET', `${this.api}/mesh`));
+      await this.loadMesh(!first && old.modelVersion === s.modelVersion);
       if (!first) this.look(true);
     }
     this.job(s.job || null);
@@ -88,6 +88,11 @@ class App {
     this.sizeSelect();
     if (first) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
     else { this.words(); this.strata.render(); }
+  }
+
+  /** Loads the model with its sets; keep holds the camera. */
+  async loadMesh(keep = true) {
+    this.viewport.loadMesh(await call('GET', `${this.api}/mesh`), keep);
   }
 
   takeDoc(e) {
@@ -149,6 +154,8 @@ class App {
   /** Puts the viewport in the mode of the stage and of what is pointed at. */
   present() {
     const v = this.viewport;
+    v.showFigure(this.stageName === 'intake' && $('#figure').checked);
+    if (this.stageName !== 'intake') v.mark(null);
     if (this.stageName === 'intake') return v.show('plain');
     if (this.stageName === 'bake') return this.board.present();
     if (this.stageName === 'deliver') return v.show('lit');
@@ -257,7 +264,7 @@ class App {
   flatSets() {
     const box = $('#flat-sets');
     box.replaceChildren(...this.state.sets.map((s, i) => {
-      const b = el('button', { 'data-value': s.name }, el('span.pennant', { style: `background:${setColour(i)}` }), ' ' + s.name);
+      const b = el('button', { 'data-value': s.name }, el('span.pennant', { style: `background:${setColour(i)}` }), ' ' + s.label);
       b.onclick = () => { this.viewport.flatSet = s.name; choose(box, s.name); this.look(); this.viewport.drawFlat(); };
       return b;
     }));
@@ -273,7 +280,7 @@ class App {
   words() {
     if (!this.state) return;
     const s = this.state;
-    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.map(k => k.name).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
+    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
   }
 
   keys() {

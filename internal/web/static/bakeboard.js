@@ -50,10 +50,10 @@ export class BakeBoard {
   board(s) {
     const maps = this.app.tables.maps;
     const head = el('tr', {}, el('th', {}), ...maps.map(m => el('th', { title: m.help }, m.label)));
-    const rows = s.sets.map((set, i) => el('tr', {}, el('th.set', {}, pennant(i), ' ' + set.name, el('div.quiet.figure', {}, `${s.settings.size} px`)),
+    const rows = s.sets.map((set, i) => el('tr', {}, el('th.set', {}, pennant(i), ' ' + set.label, el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)),
       ...maps.map(m => {
         const c = s.cells.find(k => k.set === set.name && k.kind === m.name);
-        const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${c.set} · ${m.label}` });
+        const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${set.label} · ${m.label}` });
         b.classList.toggle('on', this.same(c));
         if (c.made) b.append(el('img.thumb', { src: `${this.url(c)}?px=106&made=${c.made}`, alt: '' }));
         else b.append(el('i.thumb'));
@@ -86,7 +86,7 @@ export class BakeBoard {
       b.onclick = () => set({ quality: q.name });
       return b;
     }), (() => {
-      const k = el('select.compact', { 'aria-label': 'Size of the maps' }, ...[512, 1024, 2048].map(n => el('option', { value: n, selected: n === s.settings.size }, `${n} px`)));
+      const k = el('select.compact', { 'aria-label': 'Size of the maps' }, ...[0, 512, 1024, 2048, 4096].map(n => el('option', { value: n, selected: n === s.settings.size }, n ? `${n} px` : 'each set’s own')));
       k.onchange = () => set({ size: Number(k.value) });
       return k;
     })());
@@ -101,7 +101,7 @@ export class BakeBoard {
 
   async large() {
     const c = this.chosen;
-    $('#map-title').textContent = c ? `${c.set} · ${this.label(c.kind)}` : '';
+    $('#map-title').textContent = c ? `${this.app.state.sets.find(k => k.name === c.set)?.label || c.set} · ${this.label(c.kind)}` : '';
     const canvas = $('#map-large canvas'), g = canvas.getContext('2d', { willReadFrequently: true });
     const link = $('#map-download');
     link.hidden = !c?.made;

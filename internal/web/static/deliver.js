@@ -32,14 +32,14 @@ export class Deliver {
     const chan = (f, i) => el('td.chan.' + 'rgba'[i], {}, f.channels[i] ? this.words(f.channels[i]) : '—');
     $('#packing').replaceChildren(el('tr', {}, ...['File', 'R', 'G', 'B', 'A', 'Format', 'Colour space', 'Name'].map(t => el('th', {}, t))),
       ...p.files.map(f => el('tr', {}, el('td', {}, el('strong', {}, f.label)), chan(f, 0), chan(f, 1), chan(f, 2), chan(f, 3), el('td.figure', {}, `PNG ${f.bits}`), el('td', {}, f.srgb ? 'sRGB' : 'linear'), el('td.figure', {}, f.pattern + '.png'))));
-    $('#deliver-size').replaceChildren(...this.app.tables.deliverSizes.map(n => {
-      const b = el('button', { 'data-size': n }, `${n} px`);
+    $('#deliver-size').replaceChildren(...[0, ...this.app.tables.deliverSizes].map(n => {
+      const b = el('button', { 'data-size': n, title: n ? '' : 'each set at its own resolution' }, n ? `${n} px` : 'own');
       b.classList.toggle('on', n === this.size);
       b.onclick = () => { this.size = n; this.render(); };
       return b;
     }));
-    const files = s.sets.flatMap((k, i) => p.files.map(f => ({ i, name: f.pattern.replace('{set}', k.tile ? s.name : k.name) + (k.tile ? `.${k.tile}` : '') + '.png', bytes: this.guess(f) })));
-    const list = files.map(f => el('li', {}, pennant(f.i), el('span.figure.name', {}, f.name), el('span.figure', {}, `${this.size} · ≈ ${mb(f.bytes)}`)));
+    const files = s.sets.flatMap((k, i) => p.files.map(f => ({ i, name: f.pattern.replace('{set}', k.tile ? s.name : k.label) + (k.tile ? `.${k.tile}` : '') + '.png', size: this.size || k.size, bytes: this.guess(f, this.size || k.size) })));
+    const list = files.map(f => el('li', {}, pennant(f.i), el('span.figure.name', {}, f.name), el('span.figure', {}, `${f.size} · ≈ ${mb(f.bytes)}`)));
     let total = files.reduce((a, f) => a + f.bytes, 0);
     if (p.glb) { list.push(el('li', {}, el('span.figure.name', {}, `${s.name}.glb`), el('span.figure', {}, `≈ ${mb(total)}`))); total *= 2; }
     list.push(el('li', {}, el('span.figure.name', {}, 'delivery.json'), el('span.figure', {}, 'what each file holds')));
@@ -60,7 +60,7 @@ export class Deliver {
   words(name) { return this.app.tables.sources[name] || name; }
 
   /** Bytes of a file before it is made: what such maps came to per texel. */
-  guess(f) { return this.size * this.size * (f.bits === 16 ? 2.2 : f.srgb ? 0.8 : 0.85); }
+  guess(f, size) { return size * size * (f.bits === 16 ? 2.2 : f.srgb ? 0.8 : 0.85); }
 
   run() {
     complain($('#deliver-complaint'), '');
@@ -69,7 +69,7 @@ export class Deliver {
   }
 
   progress(j) {
-    if (j.kind === 'deliver') $('#deliver-words').textContent = `${Math.round(j.share * 100)} % · evaluated anew at ${this.size} px`;
+    if (j.kind === 'deliver') $('#deliver-words').textContent = `${Math.round(j.share * 100)} % · evaluated anew at ${this.size ? this.size + ' px' : 'each set’s own resolution'}`;
   }
 
   async done(e) {
@@ -93,7 +93,7 @@ export class Deliver {
     table.replaceChildren(...rows.map(d => {
       const again = el('button.button', {}, 'Deliver again');
       again.onclick = () => { this.preset = d.preset; this.size = d.size; $('#folder').value = d.folder; this.render(); this.run(); };
-      return el('tr', { 'data-delivery': d.id }, el('td.figure', {}, d.made), el('td', {}, d.title), el('td.figure', {}, `${d.size} px`), el('td', {}, `${d.note.files.length + 1} files`),
+      return el('tr', { 'data-delivery': d.id }, el('td.figure', {}, d.made), el('td', {}, d.title), el('td.figure', {}, d.size ? `${d.size} px` : 'own'), el('td', {}, `${d.note.files.length + 1} files`),
         el('td.quiet', {}, d.folder), el('td.row', {}, el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip'), again));
     }));
   }

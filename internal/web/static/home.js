@@ -4,16 +4,26 @@ import { call, upload } from './api.js';
 
 const words = $('#complaint'), picker = $('#model-files');
 
+/** Shows how far files are on their way; once they are there, the model is read. */
+function bringing(share) {
+  const p = $('#bringing');
+  p.hidden = false;
+  $('span', p).textContent = share < 1 ? 'Bringing in the files…' : 'Reading the model…';
+  const bar = $('progress', p);
+  if (share < 1) bar.value = share; else bar.removeAttribute('value');
+}
+
 async function create(files) {
   complain(words, '');
   if (!files.length) return;
   document.body.classList.add('busy');
   try {
-    const { id } = await upload('/api/assets', files);
+    const { id } = await upload('/api/assets', files, bringing);
     location.href = `/assets/${id}/intake`;
   } catch (e) {
     complain(words, e.message);
   } finally {
+    $('#bringing').hidden = true;
     document.body.classList.remove('busy');
     picker.value = '';
   }

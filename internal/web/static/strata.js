@@ -49,7 +49,7 @@ export class Strata {
   /** A pennant that lets the layer touch a set, or not. */
   target(l, s, k) {
     const on = !l.targets?.length || l.targets.includes(s.name);
-    const b = el('button', { className: on ? '' : 'off', title: `${on ? 'Touches' : 'Leaves out'} ${s.name}; click to change`, 'aria-label': `Target ${s.name}`, 'aria-pressed': on }, pennant(k));
+    const b = el('button', { className: on ? '' : 'off', title: `${on ? 'Touches' : 'Leaves out'} ${s.label}; click to change`, 'aria-label': `Target ${s.label}`, 'aria-pressed': on }, pennant(k));
     b.onclick = e => {
       e.stopPropagation();
       const all = this.app.state.sets.map(x => x.name), now = l.targets?.length ? l.targets : all;

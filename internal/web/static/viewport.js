@@ -98,8 +98,8 @@ export class Viewport {
     this.draw();
   }
 
-  /** Takes the model as the server packs it. */
-  loadMesh(buffer) {
+  /** Takes the model as the server packs it. keep holds the camera where it is. */
+  loadMesh(buffer, keep = false) {
     const n = new DataView(buffer).getUint32(0, true);
     const head = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, n)));
     let at = 4 + n;
@@ -117,13 +117,16 @@ export class Viewport {
       const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
       const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
         uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false } } });
-      const plain = new THREE.MeshStandardMaterial({ color: '#c9c6bf', roughness: 0.75, metalness: 0, map: this.checker });
+      const tint = new THREE.Color('#c9c6bf').lerp(new THREE.Color(setColour(i)), 0.4);
+      const plain = new THREE.MeshStandardMaterial({ color: tint, roughness: 0.75, metalness: 0, map: this.checker });
       const mesh = new THREE.Mesh(g, plain);
       mesh.castShadow = mesh.receiveShadow = true;
       this.group.add(mesh);
       this.sets.set(h.name, { index: i, mesh, lit, flat, plain, pictures: {} });
     });
     const min = new THREE.Vector3(...head.min), max = new THREE.Vector3(...head.max);
+    this.mark(null);
+    this.box = { min, max };
     this.middle = min.clone().add(max).multiplyScalar(0.5);
     this.size = max.clone().sub(min).length();
     this.ground.position.set(this.middle.x, min.y - this.size * 0.0005, this.middle.z);
@@ -135,9 +138,77 @@ export class Viewport {
     c.far = this.size * 4;
     c.updateProjectionMatrix();
     if (!this.flatSet || !this.sets.has(this.flatSet)) this.flatSet = head.sets[0]?.name || '';
-    this.frame();
+    this.figures();
+    if (!keep) this.frame();
     this.setTurn(this.turn);
     this.apply();
+  }
+
+  /** Lays faces in a loud colour over the model, seen through what is before them; null takes them away. */
+  mark(faces) {
+    if (this.marks) {
+      this.scene.remove(this.marks);
+      this.marks.children.forEach(m => m.geometry.dispose());
+      this.marks = null;
+    }
+    if (faces?.length) {
+      const g = new THREE.BufferGeometry();
+      g.setAttribute('position', new THREE.BufferAttribute(faces, 3));
+      const fill = depth => new THREE.MeshBasicMaterial({ color: '#d0663c', transparent: true, opacity: depth ? 0.75 : 0.3, side: THREE.DoubleSide, depthTest: depth, depthWrite: false, polygonOffset: true, polygonOffsetFactor: -4, polygonOffsetUnits: -4 });
+      this.marks = new THREE.Group();
+      this.marks.add(new THREE.Mesh(g, fill(false)), new THREE.Mesh(g, fill(true)),
+        new THREE.LineSegments(new THREE.WireframeGeometry(g), new THREE.LineBasicMaterial({ color: '#ffb08c', depthTest: false, transparent: true, opacity: 0.8 })));
+      this.marks.renderOrder = 5;
+      this.scene.add(this.marks);
+    }
+    this.draw();
+  }
+
+  /** Brings a box on the model into view without turning the camera. */
+  frameBox(min, max) {
+    const a = new THREE.Vector3(...min), b = new THREE.Vector3(...max), mid = a.clone().add(b).multiplyScalar(0.5);
+    const r = Math.max(b.sub(a).length() / 2, this.size * 0.02);
+    const dir = this.camera.position.clone().sub(this.orbit.target).normalize();
+    // From the outside of the model, so that what is shown is not behind it.
+    const out = mid.clone().sub(this.middle);
+    if (out.dot(dir) < -0.1 * this.size) dir.reflect(out.normalize());
+    this.orbit.target.copy(mid);
+    this.camera.position.copy(mid).addScaledVector(dir, r * 1.35 / Math.sin(this.camera.fov * Math.PI / 360));
+    this.camera.near = Math.max(this.size / 2000, Math.min(this.size / 200, r / 20));
+    this.camera.updateProjectionMatrix();
+    this.orbit.update();
+    this.draw();
+  }
+
+  /** Shows or hides the figure and the hand that stand beside the model for scale. */
+  showFigure(on) {
+    if (this.figureOn === on) return;
+    this.figureOn = on;
+    this.figures();
+    if (this.box) this.frame();
+  }
+
+  figures() {
+    if (this.figure) { this.scene.remove(this.figure); this.figure = null; }
+    if (!this.figureOn || !this.box) { this.draw(); return; }
+    const { min, max } = this.box, height = max.y - min.y, across = Math.max(max.x - min.x, max.z - min.z);
+    const g = this.figure = new THREE.Group();
+    const stuff = new THREE.MeshStandardMaterial({ color: '#8f8a80', roughness: 0.9, side: THREE.DoubleSide });
+    const put = (shapes, tall, x, z) => {
+      const m = new THREE.Mesh(new THREE.ExtrudeGeometry(shapes, { depth: 0.035, bevelEnabled: true, bevelSize: 0.012, bevelThickness: 0.012, bevelSegments: 2, curveSegments: 10 }), stuff);
+      m.scale.setScalar(tall);
+      m.position.set(x, min.y, z);
+      m.rotation.y = 0.67;
+      m.castShadow = true;
+      g.add(m);
+    };
+    const most = Math.max(height, across);
+    // A person of 1.75 m beside what is of that order, a hand of 19 cm beside what is small.
+    if (most > 0.5 && most < 80) put(person(), 1.75, min.x - 0.5 - across * 0.06, this.middle.z);
+    if (most < 4) put(hand(), 0.19, most > 0.5 ? this.middle.x - across * 0.12 : min.x - 0.13, most > 0.5 ? max.z + 0.16 : this.middle.z);
+    this.scene.add(g);
+    this.renderer.shadowMap.needsUpdate = true;
+    this.draw();
   }
 
   /** Puts the whole model in view. */
@@ -147,18 +218,27 @@ export class Viewport {
     const side = new THREE.Vector3(0, 1, 0).cross(dir).normalize(), up = dir.clone().cross(side);
     const v = Math.tan(this.camera.fov * Math.PI / 360), h = v * this.camera.aspect, c = new THREE.Vector3();
     let d = 0;
+    const figure = this.figure?.children.length ? new THREE.Box3().setFromObject(this.figure) : null;
+    const target = figure ? figure.clone().union(new THREE.Box3(this.box.min, this.box.max)).getCenter(new THREE.Vector3()) : this.middle.clone();
     for (const s of this.sets.values()) {
       const p = s.mesh.geometry.attributes.position;
       for (let i = 0; i < p.count; i++) {
-        c.fromBufferAttribute(p, i).sub(this.middle);
+        c.fromBufferAttribute(p, i).sub(target);
         d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.12, Math.abs(c.dot(up)) / v * 1.16));
       }
     }
-    this.camera.position.copy(this.middle).addScaledVector(dir, d);
+    if (figure) {
+      const b = figure;
+      for (let i = 0; i < 8; i++) {
+        c.set(i & 1 ? b.max.x : b.min.x, i & 2 ? b.max.y : b.min.y, i & 4 ? b.max.z : b.min.z).sub(target);
+        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.04, Math.abs(c.dot(up)) / v * 1.1));
+      }
+    }
+    this.camera.position.copy(target).addScaledVector(dir, d);
     this.camera.near = this.size / 200;
     this.camera.far = this.size * 20;
     this.camera.updateProjectionMatrix();
-    this.orbit.target.copy(this.middle);
+    this.orbit.target.copy(target);
     this.orbit.update();
     this.draw();
   }
@@ -350,6 +430,45 @@ export class Viewport {
     c.getContext('2d').drawImage(this.canvas, (this.canvas.width - sw) / 2, (this.canvas.height - sh) / 2, sw, sh, 0, 0, w, h);
     return new Promise(r => c.toBlob(r, 'image/png'));
   }
+}
+
+/** The outline of a person one unit tall, feet at 0, facing us. */
+function person() {
+  const s = new THREE.Shape();
+  const right = [[0.03, 0.0], [0.075, 0.0], [0.078, 0.02], [0.062, 0.03], [0.068, 0.25], [0.082, 0.45], [0.088, 0.52], [0.082, 0.6], [0.098, 0.72], [0.112, 0.64], [0.118, 0.5], [0.112, 0.44], [0.128, 0.43], [0.146, 0.5], [0.144, 0.64], [0.132, 0.77], [0.108, 0.815], [0.04, 0.84], [0.034, 0.868]];
+  s.moveTo(0, 0.44);
+  s.lineTo(0.012, 0.42);
+  for (const [x, y] of right) s.lineTo(x, y);
+  s.absarc(0, 0.93, 0.065, -1.0, Math.PI + 1.0, false);
+  for (const [x, y] of right.toReversed()) s.lineTo(-x, y);
+  s.lineTo(-0.012, 0.42);
+  s.closePath();
+  return [s];
+}
+
+/** The outline of a hand one unit tall, wrist at 0, fingers up. */
+function hand() {
+  const s = new THREE.Shape();
+  s.moveTo(-0.15, 0);
+  s.lineTo(0.15, 0);
+  s.lineTo(0.19, 0.18);
+  const finger = (x0, x1, foot, tip) => {
+    s.lineTo(x1, foot);
+    s.lineTo(x1, tip - (x1 - x0) / 2);
+    s.absarc((x0 + x1) / 2, tip - (x1 - x0) / 2, Math.abs(x1 - x0) / 2, 0, Math.PI, false);
+    s.lineTo(x0, foot);
+  };
+  s.lineTo(0.22, 0.4);
+  finger(0.125, 0.215, 0.48, 0.8);
+  finger(0.01, 0.11, 0.52, 0.95);
+  finger(-0.105, -0.005, 0.53, 1);
+  finger(-0.215, -0.12, 0.5, 0.92);
+  s.lineTo(-0.23, 0.36);
+  s.lineTo(-0.33, 0.5);
+  s.quadraticCurveTo(-0.41, 0.56, -0.42, 0.47);
+  s.lineTo(-0.27, 0.17);
+  s.closePath();
+  return [s];
 }
 
 /** A disc that catches the shadow and fades into the background. */

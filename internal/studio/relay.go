@@ -1,0 +1,190 @@
+package studio
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/layout"
+	"crust/internal/core/uv"
+)
+
+// splitFor is the way to split that a layout is made for.
+var splitFor = map[string]string{layout.OneTile: uv.Single, layout.Tiles: uv.PerTile}
+
+// Layout makes a new UV channel as a job and takes it into use. The old channels stay.
+func (a *Asset) Layout(o layout.Options) error {
+	if err := o.Check(); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	m, sets := a.model, a.sets
+	in, split := a.intake, a.split
+	a.mu.Unlock()
+	if o.Into == layout.PerSet && split == uv.PerTile {
+		return errors.New("the sets are UDIM tiles; lay out into tiles, or split by material first")
+	}
+	return a.start("layout", "Lay out", func(ctx context.Context, _ *Job, share func(float64)) error {
+		l, err := layout.Make(ctx, m, sets, o, share)
+		if err != nil {
+			return err
+		}
+		next := in
+		next.Names, next.Sizes = maps.Clone(in.Names), maps.Clone(in.Sizes)
+		name := fmt.Sprintf("Laid out %d", len(in.Layouts)+1)
+		next.Layouts = append(slices.Clone(in.Layouts), LaidOut{name, o, l.Report, in.Channel, split, keysOf(sets)})
+		next.Channel = len(m.Channels)
+		to := split
+		if s, ok := splitFor[o.Into]; ok {
+			to = s
+		}
+		text, err := json.Marshal(next)
+		if err != nil {
+			return err
+		}
+		if err := a.studio.Store.AddLayout(a.ID, name, packCorners(l.Corners), map[string]any{"intake": string(text), "split": to}); err != nil {
+			return err
+		}
+		t, err := a.studio.take(a.ID, next, to)
+		if err != nil {
+			return err
+		}
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.adopt(t, next, to)
+		return nil
+	})
+}
+
+func keysOf(sets []uv.Set) (out []string) {
+	for i := range sets {
+		out = append(out, sets[i].Key)
+	}
+	return out
+}
+
+// side takes the model with another channel and split, as pictures made for it need.
+func (a *Asset) side(channel int, split string) (*taken, error) {
+	a.mu.Lock()
+	in := a.intake
+	a.mu.Unlock()
+	in.Channel = channel
+	return a.studio.take(a.ID, in, split)
+}
+
+// madeFor is the channel and split that the channel in use was laid out from.
+func (a *Asset) madeFor() (channel int, split string, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	at := a.intake.Channel - (len(a.model.Channels) - len(a.intake.Layouts))
+	if at < 0 || at >= len(a.intake.Layouts) {
+		return 0, "", errors.New("the UVs in use were not laid out here, so there is nothing to carry over from")
+	}
+	l := a.intake.Layouts[at]
+	return l.Channel, l.Split, nil
+}
+
+// CarryMaps carries the baked maps of the channel before over to the one in use, as a job.
+func (a *Asset) CarryMaps() error {
+	channel, split, err := a.madeFor()
+	if err != nil {
+		return err
+	}
+	old, err := a.side(channel, split)
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	now := layout.Side{Model: a.model, Sets: a.sets}
+	sizes := a.intake.sizes()
+	kept := map[string]map[string]*layout.Picture{} // by kind, then by old set
+	for i := range old.sets {
+		key := old.sets[i].Key
+		for _, k := range bake.Kinds {
+			r, ok := a.rows[[2]string{key, k.Name}]
+			if !ok || !r.Brought && r.Stamp != a.stampOf(k.Name, old.setHash[key]) {
+				continue
+			}
+			m, err := a.studio.Store.Map(r)
+			if err != nil {
+				a.mu.Unlock()
+				return err
+			}
+			if kept[k.Name] == nil {
+				kept[k.Name] = map[string]*layout.Picture{}
+			}
+			kept[k.Name][key] = &layout.Picture{Width: m.Size, Height: m.Size, Channels: m.Channels, Pix: m.Pix}
+		}
+	}
+	a.mu.Unlock()
+	if len(kept) == 0 {
+		return errors.New("no baked maps of the UVs before are kept; bake anew")
+	}
+	return a.start("carry", "Carry maps over", func(ctx context.Context, j *Job, share func(float64)) error {
+		done, all := 0, len(kept)*len(now.Sets)
+		for _, k := range bake.Kinds {
+			pictures := kept[k.Name]
+			if pictures == nil {
+				continue
+			}
+			content := layout.Data
+			if k.Name == bake.Normal {
+				content = layout.TangentNormal
+			}
+			for i := range now.Sets {
+				s := &now.Sets[i]
+				p, ok, err := layout.Carry(ctx, layout.Side{Model: old.model, Sets: old.sets}, now, s, pictures, content, sizes(s.Key), k.Channels)
+				if err != nil {
+					return err
+				}
+				if ok {
+					if err := a.putMap(&bake.Map{Set: s.Key, Kind: k.Name, Size: p.Width, Channels: k.Channels, Pix: p.Pix}, "", true); err != nil {
+						return err
+					}
+				}
+				done++
+				share(float64(done) / float64(all))
+			}
+		}
+		return nil
+	})
+}
+
+// CarryPicture carries pictures made for the channel before, by key of the set, over to the one in use,
+// and returns one for each set, by key.
+func (a *Asset) CarryPicture(ctx context.Context, pictures map[string]*layout.Picture, content string) (map[string]*layout.Picture, error) {
+	if !slices.Contains(layout.Contents, content) {
+		return nil, fmt.Errorf("a picture holds one of %v, not “%s”", layout.Contents, content)
+	}
+	channel, split, err := a.madeFor()
+	if err != nil {
+		return nil, err
+	}
+	old, err := a.side(channel, split)
+	if err != nil {
+		return nil, err
+	}
+	size, channels := 0, 0
+	for key, p := range pictures {
+		if _, ok := uv.Find(old.sets, key); !ok {
+			return nil, fmt.Errorf("the UVs before had no set “%s”", key)
+		}
+		size, channels = max(size, p.Width, p.Height), p.Channels
+	}
+	m, sets := a.Model()
+	out := map[string]*layout.Picture{}
+	for i := range sets {
+		p, ok, err := layout.Carry(ctx, layout.Side{Model: old.model, Sets: old.sets}, layout.Side{Model: m, Sets: sets}, &sets[i], pictures, content, size, channels)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			out[sets[i].Key] = p
+		}
+	}
+	return out, nil
+}

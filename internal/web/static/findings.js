@@ -1,0 +1,102 @@
+// The list of what was found on the model: each with what it means, where it is and what to do.
+import { $, el, grouped, pennant } from './dom.js';
+import { call } from './api.js';
+import { value } from './values.js';
+
+export class Findings {
+  constructor(intake) {
+    this.intake = intake;
+    this.app = intake.app;
+    this.list = [];
+    this.at = -1;
+    const keys = (box, move, go) => box.addEventListener('keydown', e => {
+      const by = { ArrowDown: 1, ArrowUp: -1, Home: -1e6, End: 1e6 }[e.key];
+      if (by) { e.preventDefault(); move(by); }
+      if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); go(); }
+    });
+    keys($('#findings'), by => this.pick(Math.max(0, Math.min(this.list.length - 1, this.at + by)), true), () => this.show(0));
+    keys($('#places'), by => this.show(Math.max(0, Math.min(this.places().length - 1, this.place + by)), true), () => this.show(this.place));
+  }
+
+  places() { return this.list[this.at]?.places || []; }
+
+  async load() {
+    $('#findings-title').textContent = 'Looking…';
+    this.clear();
+    const mine = this.loading = {};
+    let r;
+    try {
+      r = await call('GET', `${this.app.api}/checks`);
+    } catch (e) {
+      $('#findings-title').textContent = e.message;
+      return;
+    }
+    if (mine !== this.loading) return;
+    this.list = r.findings;
+    this.sets = r.sets;
+    const mend = this.list.filter(f => f.severity === 'mend').length;
+    $('#findings-title').textContent = this.list.length ? `Findings · ${mend} to mend, ${this.list.length - mend} to know` : 'Findings · none';
+    this.at = -1;
+    this.padding();
+    this.rows();
+    if (this.list.length) this.pick(0);
+    else { $('#finding-words').textContent = 'Islands lie inside their tile, do not overlap and keep the padding; faces and names are sound.'; $('#places').replaceChildren(); }
+  }
+
+  padding() {
+    const t = this.app.state.intake;
+    $('#padding').replaceChildren(value({ name: 'padding', label: 'padding', value: t.padding, min: 0, max: 64, default: 4, unit: 'px', commit: v => this.app.do('intake', { intake: { ...t, padding: v } }) }));
+  }
+
+  rows() {
+    $('#findings').replaceChildren(...this.list.map((f, n) => {
+      const i = this.app.state.sets.findIndex(k => k.label === f.set);
+      const row = el('div.finding.sev-' + f.severity, { role: 'option', tabIndex: n === Math.max(0, this.at) ? 0 : -1, 'aria-selected': n === this.at, 'data-kind': f.kind },
+        el('span.finding-title', {}, f.title), el('span.quiet', {}, i >= 0 ? pennant(i) : null, i >= 0 ? ' ' + f.set : 'model'), el('span.figure', {}, f.kind === 'unused' ? `${f.count} %` : grouped(f.count)));
+      row.onclick = () => { this.pick(n, true); this.show(0); };
+      return row;
+    }));
+  }
+
+  /** Chooses a finding and says what it means. */
+  pick(n, focus) {
+    if (n < 0 || n >= this.list.length) return;
+    this.at = n;
+    const f = this.list[n];
+    [...$('#findings').children].forEach((r, i) => { r.setAttribute('aria-selected', i === n); r.tabIndex = i === n ? 0 : -1; });
+    if (focus) $('#findings').children[n].focus();
+    $('#finding-words').replaceChildren(el('strong', {}, f.detail[0].toUpperCase() + f.detail.slice(1) + '.'), ' ' + f.remedy);
+    this.place = 0;
+    $('#places').replaceChildren(...f.places.map((p, i) => {
+      const b = el('div.place', { role: 'option', tabIndex: i ? -1 : 0, 'data-place': i }, p.label);
+      b.onclick = () => this.show(i, true);
+      return b;
+    }), f.count > f.places.length && f.places.length === 40 ? el('p.quiet', {}, `and ${grouped(f.count - 40)} more`) : '');
+  }
+
+  /** Frames a place of the chosen finding on the flat map and on the model. */
+  async show(k, focus) {
+    const f = this.list[this.at], p = f?.places[k];
+    if (!p) return;
+    this.place = k;
+    const rows = [...$('#places').querySelectorAll('.place')];
+    rows.forEach((r, i) => { r.setAttribute('aria-selected', i === k); r.tabIndex = i === k ? 0 : -1; });
+    if (focus) rows[k].focus();
+    rows[k].scrollIntoView({ block: 'nearest' });
+    const n = this.at, shape = await call('GET', `${this.app.api}/checks/${n}/${k}`).catch(() => null);
+    if (!shape || n !== this.at || k !== this.place) return;
+    if (p.set && p.set !== this.intake.set && !this.intake.preview) this.intake.choose(p.set);
+    await this.intake.flat();
+    this.intake.flatmap.mark(shape.flat);
+    if (p.uv[2] > p.uv[0] || p.uv[3] > p.uv[1]) this.intake.flatmap.frame(p.uv);
+    this.app.viewport.mark(new Float32Array(shape.faces));
+    this.app.viewport.frameBox(p.min, p.max);
+    this.shown = `${f.kind} ${k}`;
+  }
+
+  clear() {
+    this.app.viewport?.mark(null);
+    this.intake.flatmap.mark(null);
+    this.shown = '';
+  }
+}
