@@ -234,14 +234,17 @@ func (s *Store) blob(id uint, size int64) ([]byte, error) {
 	}
 	defer dec.Close()
 	out := make([]byte, 0, size)
+	var piece []byte
 	for n := 0; int64(len(out)) < size; n++ {
 		c := new(Chunk)
 		if err := s.db.Where("blob_id = ? AND n = ?", id, n).First(c).Error; err != nil {
 			return nil, fmt.Errorf("chunk %d of file %d: %w", n, id, err)
 		}
-		if out, err = dec.DecodeAll(c.Data, out); err != nil {
+		// Chunk by chunk: the decoder's limit counts what stands before, too.
+		if piece, err = dec.DecodeAll(c.Data, piece[:0]); err != nil {
 			return nil, fmt.Errorf("chunk %d of file %d is damaged: %w", n, id, err)
 		}
+		out = append(out, piece...)
 	}
 	return out, nil
 }

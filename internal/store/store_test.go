@@ -174,3 +174,24 @@ func TestAKillLosesNothingThatWasAnswered(t *testing.T) {
 		t.Errorf("the journal reads %q, %v", j.Document, err)
 	}
 }
+
+// A file of a hundred megabytes comes back as it went in.
+func TestLargeFilesComeBack(t *testing.T) {
+	s, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	data := make([]byte, 100<<20)
+	for i := range data {
+		data[i] = byte(i>>12) ^ byte(i>>3)
+	}
+	a := &Asset{Name: "large"}
+	if err := s.Create(a, File{Name: "large.obj", Data: data}, nil, "{}"); err != nil {
+		t.Fatal(err)
+	}
+	files, err := s.Files(a.ID, "model")
+	if err != nil || len(files) != 1 || !bytes.Equal(files[0].Data, data) {
+		t.Errorf("%d files, %v; want the one that was stored", len(files), err)
+	}
+}

@@ -1,7 +1,6 @@
 package studio
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -131,11 +130,12 @@ func (a *Asset) Replace() error {
 	if a.job != nil {
 		return errBusy
 	}
-	text, err := json.Marshal(p.intake)
+	columns, err := p.intake.columns(a.split)
 	if err != nil {
 		return err
 	}
-	if err := a.studio.Store.ReplaceModel(a.ID, p.file, p.beside, p.layouts != nil, map[string]any{"intake": string(text), "model_name": p.file.Name}); err != nil {
+	columns["model_name"] = p.file.Name
+	if err := a.studio.Store.ReplaceModel(a.ID, p.file, p.beside, p.layouts != nil, columns); err != nil {
 		return err
 	}
 	a.modelName, a.pending = p.file.Name, nil

@@ -271,13 +271,24 @@ func (a *Asset) reshape(change func(in *Intake, split *string) error) error {
 	return a.commitIntake(t, in, split)
 }
 
-// commitIntake stores and adopts. The caller holds mu.
-func (a *Asset) commitIntake(t *taken, in Intake, split string) error {
+// columns are what the store keeps of intake and split.
+func (in *Intake) columns(split string) (map[string]any, error) {
 	text, err := json.Marshal(in)
+	return map[string]any{"intake": string(text), "split": split}, err
+}
+
+// keep stores intake and split.
+func (a *Asset) keep(in Intake, split string) error {
+	c, err := in.columns(split)
 	if err != nil {
 		return err
 	}
-	if err := a.studio.Store.Update(a.ID, map[string]any{"intake": string(text), "split": split}); err != nil {
+	return a.studio.Store.Update(a.ID, c)
+}
+
+// commitIntake stores and adopts. The caller holds mu.
+func (a *Asset) commitIntake(t *taken, in Intake, split string) error {
+	if err := a.keep(in, split); err != nil {
 		return err
 	}
 	a.adopt(t, in, split)
@@ -315,11 +326,7 @@ func (a *Asset) light(change func(in *Intake) error) error {
 	if err := change(&in); err != nil {
 		return err
 	}
-	text, err := json.Marshal(in)
-	if err != nil {
-		return err
-	}
-	if err := a.studio.Store.Update(a.ID, map[string]any{"intake": string(text)}); err != nil {
+	if err := a.keep(in, a.split); err != nil {
 		return err
 	}
 	a.intake = in

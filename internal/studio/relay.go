@@ -2,7 +2,6 @@ package studio
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -42,11 +41,11 @@ func (a *Asset) Layout(o layout.Options) error {
 		if s, ok := splitFor[o.Into]; ok {
 			to = s
 		}
-		text, err := json.Marshal(next)
+		columns, err := next.columns(to)
 		if err != nil {
 			return err
 		}
-		if err := a.studio.Store.AddLayout(a.ID, name, packCorners(l.Corners), map[string]any{"intake": string(text), "split": to}); err != nil {
+		if err := a.studio.Store.AddLayout(a.ID, name, packCorners(l.Corners), columns); err != nil {
 			return err
 		}
 		t, err := a.studio.take(a.ID, next, to)

@@ -58,7 +58,7 @@ func newRig(t *testing.T) *rig {
 	b := rod.New().ControlURL(l.MustLaunch()).MustConnect()
 	t.Cleanup(func() { b.MustClose(); l.Cleanup() })
 	r.page = b.MustPage().Timeout(6 * time.Minute)
-	r.page.MustSetViewport(1280, 800, 1, false)
+	r.page.MustSetViewport(1100, 700, 1, false) // software WebGL draws a frame in the time of its pixels
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		text := e.ExceptionDetails.Text
 		if e.ExceptionDetails.Exception != nil {

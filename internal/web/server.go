@@ -57,7 +57,7 @@ type Server struct {
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
 	Demo  func() (uint, error)
-	quay  func() []byte
+	quay  map[string]func() []byte // the environment by width
 	pages *template.Template
 }
 
@@ -77,7 +77,10 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 			s.hosts[net.JoinHostPort(h, port)] = true
 		}
 	}
-	s.quay = sync.OnceValue(func() []byte { return light.Quay(512).Halves() })
+	s.quay = map[string]func() []byte{}
+	for _, width := range []int{512, 128} {
+		s.quay[fmt.Sprint(width)] = sync.OnceValue(func() []byte { return light.Quay(width).Halves() })
+	}
 	if s.pages, err = template.New("").Funcs(template.FuncMap{"icon": icon, "ago": ago, "bytes": bytesText}).ParseFS(files, "templates/*.html"); err != nil {
 		return nil, err
 	}
@@ -154,7 +157,13 @@ func (s *Server) routes() {
 		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.FileFS(path.Clean(c.Param("*")), static)
 	})
-	e.GET("/api/environment", func(c *echo.Context) error { return c.Blob(200, "application/octet-stream", s.quay()) })
+	e.GET("/api/environment/:width", func(c *echo.Context) error {
+		quay := s.quay[c.Param("width")]
+		if quay == nil {
+			return echo.ErrNotFound
+		}
+		return c.Blob(http.StatusOK, "application/octet-stream", quay())
+	})
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)

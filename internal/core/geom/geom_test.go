@@ -97,3 +97,19 @@ func TestFiniteAndClamp(t *testing.T) {
 		t.Error("NaN does not become 0")
 	}
 }
+
+func TestGroupsAndQuantiles(t *testing.T) {
+	g := NewGroups(6)
+	g.Join(4, 2)
+	g.Join(5, 4)
+	g.Join(0, 1)
+	for i, want := range []int32{0, 0, 2, 3, 2, 2} {
+		if got := g.Of(int32(i)); got != want {
+			t.Errorf("%d is in the group of %d, want %d", i, got, want)
+		}
+	}
+	// Half of a weight of 10 is reached within the value 3, which alone weighs 6.
+	if got := Quantile([]float64{7, 3, 1}, []float64{2, 6, 2}, 0.5); got != 3 {
+		t.Errorf("the weighted median is %g, want 3", got)
+	}
+}

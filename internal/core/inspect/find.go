@@ -176,7 +176,7 @@ func (r *run) sharing(want func(o *uv.Overlap) bool, detail func(islands, mirror
 				tris := slices.Clone(o.Tris)
 				slices.Sort(tris)
 				p := r.place(label, slices.Compact(tris))
-				p.Shape = o.Shapes
+				p.Shape, p.UV = o.Shapes, boxOf(o.Shapes)
 				f.Places = append(f.Places, p)
 			}
 		}
@@ -185,6 +185,18 @@ func (r *run) sharing(want func(o *uv.Overlap) bool, detail func(islands, mirror
 		out = append(out, f)
 	}
 	return out
+}
+
+// boxOf is the box round polygons: least U, least V, most U, most V.
+func boxOf(polygons [][]geom.Vec2) [4]float32 {
+	inf := float32(math.Inf(1))
+	b := [4]float32{inf, inf, -inf, -inf}
+	for _, p := range polygons {
+		for _, q := range p {
+			b = [4]float32{min(b[0], q.X), min(b[1], q.Y), max(b[2], q.X), max(b[3], q.Y)}
+		}
+	}
+	return b
 }
 
 func overlapping(r *run) []Finding {
@@ -287,24 +299,6 @@ func stretched(r *run) []Finding {
 	})
 }
 
-// median of values weighted by w.
-func median(v, w []float64) float64 {
-	order := make([]int, len(v))
-	all := 0.0
-	for i := range v {
-		order[i] = i
-		all += w[i]
-	}
-	sort.Slice(order, func(a, b int) bool { return v[order[a]] < v[order[b]] })
-	sum := 0.0
-	for _, i := range order {
-		if sum += w[i]; sum >= all/2 {
-			return v[i]
-		}
-	}
-	return 0
-}
-
 // densityLimit is how many times denser or coarser than the median counts as off.
 const densityLimit = 2
 
@@ -332,7 +326,7 @@ func islandDensity(r *run) []Finding {
 				v, w = append(v, k.Density()), append(w, k.Area)
 			}
 		}
-		mids[s] = median(v, w)
+		mids[s] = geom.Quantile(v, w, 0.5)
 	}
 	return r.perIsland(func(i *uv.Island) (float64, string, bool) {
 		d := i.Density()
@@ -349,7 +343,7 @@ func setDensity(r *run) (out []Finding) {
 		s := &r.sets[i]
 		v, w = append(v, s.Density(r.o.Size(s.Key))), append(w, s.Area)
 	}
-	mid := median(v, w)
+	mid := geom.Quantile(v, w, 0.5)
 	for i := range r.sets {
 		if _, ok := off(v[i], mid); ok {
 			out = append(out, Finding{Set: r.sets[i].Name, Count: 1, Places: []Place{r.place(r.sets[i].Name, r.sets[i].Tris)},

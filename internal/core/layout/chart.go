@@ -3,6 +3,7 @@ package layout
 import (
 	"math"
 
+	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 )
 
@@ -112,21 +113,7 @@ type chart struct {
 
 // local numbers a chart's vertices: corners are one vertex where glued sides join them.
 func (a *atlas) local(faces []int32) (tri [][3]int32, pos [][3]float64) {
-	parent := make([]int32, 3*len(faces))
-	for i := range parent {
-		parent[i] = int32(i)
-	}
-	find := func(i int32) int32 {
-		for parent[i] != i {
-			parent[i] = parent[parent[i]]
-			i = parent[i]
-		}
-		return i
-	}
-	join := func(i, j int32) {
-		i, j = find(i), find(j)
-		parent[max(i, j)] = min(i, j)
-	}
+	corners := geom.NewGroups(3 * len(faces))
 	for i, t := range faces {
 		a.at[t] = int32(i)
 	}
@@ -135,17 +122,17 @@ func (a *atlas) local(faces []int32) (tri [][3]int32, pos [][3]float64) {
 			s := 3*t + k
 			if o := a.mate[s]; a.glued[s] && o > s {
 				u, l := a.at[o/3], o%3
-				join(int32(3*i)+k, 3*u+(l+1)%3)
-				join(int32(3*i)+(k+1)%3, 3*u+l)
+				corners.Join(int32(3*i)+k, 3*u+(l+1)%3)
+				corners.Join(int32(3*i)+(k+1)%3, 3*u+l)
 			}
 		}
 	}
-	id := make([]int32, len(parent))
+	id := make([]int32, len(corners))
 	tri = make([][3]int32, len(faces))
 	for i, t := range faces {
 		for k := range 3 {
 			c := int32(3*i + k)
-			if r := find(c); r == c {
+			if r := corners.Of(c); r == c {
 				id[c] = int32(len(pos))
 				pos = append(pos, point(a.m, a.m.Tris[t][k]))
 			} else {
@@ -192,7 +179,7 @@ func (c *chart) measure(a *atlas, rest [][3][2]float64) bool {
 		weight[i] = a.area[t]
 		c.area += a.area[t]
 	}
-	c.median, c.high = quantile(c.stretch, weight, 0.5), quantile(c.stretch, weight, 0.95)
+	c.median, c.high = geom.Quantile(c.stretch, weight, 0.5), geom.Quantile(c.stretch, weight, 0.95)
 	return ok
 }
 

@@ -448,21 +448,3 @@ func crosses(uv [][2]float64, rim [][2]int32) bool {
 	}
 	return false
 }
-
-// quantile of values weighted by w.
-func quantile(v, w []float64, q float64) float64 {
-	order := make([]int, len(v))
-	all := 0.0
-	for i := range v {
-		order[i] = i
-		all += w[i]
-	}
-	sort.Slice(order, func(i, j int) bool { return v[order[i]] < v[order[j]] })
-	sum := 0.0
-	for _, i := range order {
-		if sum += w[i]; sum >= all*q {
-			return v[i]
-		}
-	}
-	return 1
-}

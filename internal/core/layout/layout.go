@@ -291,7 +291,7 @@ func (l *Layout) measure(a *atlas, charts []*chart) {
 			flat += math.Abs(float64(q[1].Sub(q[0]).Cross(q[2].Sub(q[0])))) / 2
 		}
 	}
-	l.Report.Stretch, l.Report.Worst = quantile(stretch, weight, 0.5), quantile(stretch, weight, 0.95)
+	l.Report.Stretch, l.Report.Worst = geom.Quantile(stretch, weight, 0.5), geom.Quantile(stretch, weight, 0.95)
 	if surface > 0 {
 		l.Report.Density = math.Sqrt(flat / surface)
 	}

@@ -162,7 +162,7 @@ func sound(t *testing.T, name string, m *mesh.Model, u *uv.Map, l *Layout, margi
 			stretch, weight = append(stretch, max(long*scale, 1/(short*scale))), append(weight, float64(m.Area(tri)))
 		}
 	}
-	if med := quantile(stretch, weight, 0.5); med > 1.15 {
+	if med := geom.Quantile(stretch, weight, 0.5); med > 1.15 {
 		t.Errorf("%s: median stretch %.3f, want under 1.15", name, med)
 	}
 }

@@ -52,28 +52,17 @@ func NewMap(m *mesh.Model, sets []Set) *Map {
 		}
 	}
 	e := m.Edges(m.WeldUV(), nil)
-	parent := make([]int32, n)
-	for i := range parent {
-		parent[i] = int32(i)
-	}
-	find := func(i int32) int32 {
-		for parent[i] != i {
-			parent[i] = parent[parent[i]]
-			i = parent[i]
-		}
-		return i
-	}
+	groups := geom.NewGroups(n)
 	for _, first := range e.First {
 		for s := e.Next[first]; s >= 0; s = e.Next[s] {
 			if setOf[s/3] == setOf[first/3] {
-				a, b := find(first/3), find(s/3)
-				parent[max(a, b)] = min(a, b)
+				groups.Join(first/3, s/3)
 			}
 		}
 	}
 	out := &Map{Model: m, Sets: sets, Of: make([]int32, n), Edges: e}
 	for t := range n {
-		root := find(int32(t))
+		root := groups.Of(int32(t))
 		if setOf[t] < 0 {
 			out.Of[t] = -1
 			continue

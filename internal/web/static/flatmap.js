@@ -69,7 +69,7 @@ export class FlatMap {
 
   /** Brings a box of UVs into view, with room round it. */
   frame([u0, v0, u1, v1]) {
-    const side = Math.max(u1 - u0, v1 - v0, 0.01) * 1000 * 1.9;
+    const side = Math.min(this.whole?.width || 1e9, Math.max(u1 - u0, v1 - v0, 0.01) * 1000 * 1.9);
     this.show({ x: (u0 + u1) * 500 - side / 2, y: (2 - v0 - v1) * 500 - side / 2, width: side, height: side });
   }
 }

@@ -42,16 +42,19 @@ export class Viewport {
     r.shadowMap.enabled = true;
     r.shadowMap.type = THREE.VSMShadowMap;
     r.shadowMap.autoUpdate = false;
+    // Without graphics hardware a large environment takes many seconds to filter, and shadows one each.
+    const info = r.getContext().getExtension('WEBGL_debug_renderer_info');
+    this.software = !!info && /swiftshader|llvmpipe|softpipe|software/i.test(r.getContext().getParameter(info.UNMASKED_RENDERER_WEBGL));
     const s = this.scene = new THREE.Scene();
     s.background = new THREE.Color('#2f2f2f');
     this.camera = new THREE.PerspectiveCamera(32, 1, 0.01, 100);
     this.light = new THREE.DirectionalLight('#fff2e0', 2.3);
     this.light.castShadow = true;
-    this.light.shadow.mapSize.set(2048, 2048);
+    this.light.shadow.mapSize.setScalar(this.software ? 1024 : 2048);
     this.light.shadow.bias = -0.0006;
     this.light.shadow.normalBias = 0.02;
     this.light.shadow.radius = 4;
-    this.light.shadow.blurSamples = 16;
+    this.light.shadow.blurSamples = this.software ? 8 : 16;
     s.add(this.light, this.light.target);
     this.orbit = new OrbitControls(this.camera, canvas);
     this.orbit.enableDamping = false;
@@ -68,7 +71,7 @@ export class Viewport {
   }
 
   async loadEnvironment() {
-    const b = await (await fetch('/api/environment')).arrayBuffer();
+    const b = await (await fetch(`/api/environment/${this.software ? 128 : 512}`)).arrayBuffer();
     const px = new Uint16Array(b);
     const width = Math.round(Math.sqrt(px.length / 2));
     const t = new THREE.DataTexture(px, width, width / 2, THREE.RGBAFormat, THREE.HalfFloatType, THREE.EquirectangularReflectionMapping);
