@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"image"
+	"image/color"
 	"image/png"
 	"io"
 	"math"
@@ -19,6 +21,7 @@ import (
 
 	"github.com/coder/websocket"
 
+	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/store"
 	"crust/internal/studio"
@@ -385,5 +388,73 @@ func TestSocketSpeaksItsProtocol(t *testing.T) {
 	say(`{"t":"undo","n":9}`)
 	if a := next("answer"); a["n"] != 9.0 {
 		t.Errorf("answer %v", a)
+	}
+}
+
+// A picture made for the UVs before a layout comes back on the new ones: red above the ball's middle
+// and blue below it, as it was; a preview of a split changes nothing; a bad name comes with a proposal.
+func TestPicturesAreCarriedOver(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	var plain bytes.Buffer
+	halves := image.NewNRGBA(image.Rect(0, 0, 128, 128))
+	for i := range 128 * 128 {
+		c := color.NRGBA{R: 255, A: 255}
+		if i/128 >= 64 { // V grows from pole to pole
+			c = color.NRGBA{B: 255, A: 255}
+		}
+		halves.SetNRGBA(i%128, i/128, c)
+	}
+	if err := png.Encode(&plain, halves); err != nil {
+		t.Fatal(err)
+	}
+	if code, out := d.upload("/api/assets/1/carry?set=asset&content=colour", map[string][]byte{"a.png": plain.Bytes()}); code != 422 || !strings.Contains(string(out), "not laid out here") {
+		t.Errorf("before any layout: %d %s", code, out)
+	}
+	if code, out, _ := d.do("GET", "/api/assets/1/preview/udim", nil, ""); code != 200 || !strings.Contains(string(out), `"tile":1001`) {
+		t.Errorf("preview: %d %s", code, out)
+	}
+	if code, out := d.call("name-set", `{"key":"asset","value":"lpt1"}`); code != 422 || !strings.Contains(out, `"proposal":"lpt1_"`) {
+		t.Errorf("a reserved name: %d %s", code, out)
+	}
+	if code, out := d.call("layout", `{"layout":{"into":"one","margin":0.02}}`); code != 204 {
+		t.Fatalf("%d %s", code, out)
+	}
+	a, err := d.studio.Open(1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.WaitJob(nil)
+	for _, q := range []struct{ query, want string }{{"set=none&content=colour", "had no set"}, {"set=asset&content=smell", "not “smell”"}} {
+		if code, out := d.upload("/api/assets/1/carry?"+q.query, map[string][]byte{"a.png": plain.Bytes()}); code != 422 || !strings.Contains(string(out), q.want) {
+			t.Errorf("%s: %d %s", q.query, code, out)
+		}
+	}
+	code, out := d.upload("/api/assets/1/carry?set=asset&content=colour", map[string][]byte{"a.png": plain.Bytes()})
+	if code != 200 {
+		t.Fatalf("%d %s", code, out)
+	}
+	img, err := png.Decode(bytes.NewReader(out))
+	if err != nil || img.Bounds().Dx() != 128 {
+		t.Fatalf("%v, %v", img, err)
+	}
+	m, _ := a.Model()
+	right, all := 0, 0
+	for tri := range m.Tris {
+		p, q, r := m.Corners(tri)
+		mid := geom.Bary(p, q, r, 1./3, 1./3)
+		if m.Area(tri) < 1e-4 || mid.Y > -0.06 && mid.Y < 0.06 {
+			continue
+		}
+		i := m.Tris[tri]
+		at := m.UVs[i[0]].Add(m.UVs[i[1]]).Add(m.UVs[i[2]]).Mul(1. / 3)
+		red, _, blue, _ := img.At(int(at.X*128), int((1-at.Y)*128)).RGBA()
+		all++
+		if red > blue == (mid.Y > 0) {
+			right++
+		}
+	}
+	if all < 100 || right != all {
+		t.Errorf("%d of %d faces kept their half's colour", right, all)
 	}
 }

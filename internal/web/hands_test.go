@@ -97,9 +97,26 @@ func TestValuesReadUnitsAndSums(t *testing.T) {
 	}
 }
 
-// The keys that the list under ? names do what it says, and typing in a field is not one of them.
-func TestKeysDoWhatTheirListSays(t *testing.T) {
+// One page of one ball, used by hand: opening it is what takes time.
+func TestOneBallByHand(t *testing.T) {
 	r := withBall(t)
+	for _, c := range []struct {
+		name string
+		do   func(t *testing.T, r *rig)
+	}{
+		{"keys do what their list says", keysDoWhatTheirListSays},
+		{"typed values reach the model", typedValuesReachTheModel},
+		{"deleting asks first", deletingAsksFirst},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r.t = t
+			c.do(t, r)
+		})
+	}
+}
+
+// The keys that the list under ? names do what it says, and typing in a field is not one of them.
+func keysDoWhatTheirListSays(t *testing.T, r *rig) {
 	r.page.MustEval(`() => document.activeElement.blur()`) // letters typed in a select choose in it
 	r.press('?')
 	r.until(`document.querySelector('#keys-dialog').open`)
@@ -158,8 +175,7 @@ func TestKeysDoWhatTheirListSays(t *testing.T) {
 }
 
 // A colour and a typed value reach the model's pixels; a double click brings the default back.
-func TestTypedValuesReachTheModel(t *testing.T) {
-	r := withBall(t)
+func typedValuesReachTheModel(t *testing.T, r *rig) {
 	r.page.MustEval(`() => { crust.choose(crust.doc.layers[0].id); crust.setShow('base'); }`)
 	r.page.MustEval(`() => { const c = document.querySelector('[data-key="hex"]'); c.value = '#204060'; c.dispatchEvent(new Event('input')); c.dispatchEvent(new Event('change')); }`)
 	r.until(`crust.doc.layers[0].what.colour.hex === '#204060'`)
@@ -202,8 +218,7 @@ func TestTypedValuesReachTheModel(t *testing.T) {
 }
 
 // Deleting an asset asks first, names what is lost, and does what was answered.
-func TestDeletingAsksFirst(t *testing.T) {
-	r := withBall(t)
+func deletingAsksFirst(t *testing.T, r *rig) {
 	r.open("/")
 	r.click("[data-delete]")
 	r.until(`document.querySelector('#confirm').open`)

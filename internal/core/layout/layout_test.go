@@ -186,7 +186,8 @@ func TestLayoutsOfFourShapes(t *testing.T) {
 }
 
 func TestTilesAndSetsOfTheirOwn(t *testing.T) {
-	m := bracket(t)
+	m := welded(mesh.Sphere(18, 10, 1, [3]float64{}))
+	m.Append(welded(mesh.Sphere(14, 8, 0.6, [3]float64{3, 0, 0})))
 	_, u, l := relaid(t, m, Options{Into: Tiles, Tiles: 3, Margin: 0.02})
 	if len(u.Sets) != 3 || len(l.Report.Used) != 3 {
 		t.Fatalf("%d tiles used of 3, the report has %d", len(u.Sets), len(l.Report.Used))
