@@ -236,6 +236,10 @@ func (f *bakeFlags) add(c *cobra.Command, size int) {
 	c.Flags().IntVar(&f.settings.Size, "size", size, "size of each map in px")
 	c.Flags().IntVar(&f.settings.Rays, "rays", 64, "occlusion rays per texel")
 	c.Flags().IntVar(&f.settings.Samples, "samples", 1, "samples per texel: 1, 4 or 16")
+	c.Flags().StringVar(&f.settings.Sees, "sees", "", "what occlusion rays may meet: "+strings.Join(bake.SeesChoices, ", "))
+	c.Flags().BoolVar(&f.settings.Ground, "ground", false, "occlusion counts the floor under the model")
+	c.Flags().Float64Var(&f.settings.Deep, "deep", 0, "limit of thickness in metres; 0 is suggested from the model")
+	c.Flags().StringVar(&f.settings.ID, "id", "", "what ID colours are made from: "+strings.Join(bake.IDChoices, ", "))
 	c.Flags().StringVar(&f.out, "out", ".", "folder to write to")
 	c.Flags().BoolVar(&f.asJSON, "json", false, "print one JSON object")
 }
@@ -327,13 +331,16 @@ func bakeSet(ctx context.Context, src *bake.Source, set *uv.Set, kinds []string)
 }
 
 type bakedMap struct {
-	Set           string  `json:"set"`
-	Map           string  `json:"map"`
-	File          string  `json:"file"`
-	Size          int     `json:"size"`
-	Rays          int64   `json:"rays"`
-	Seconds       float64 `json:"seconds"`
-	RaysPerSecond float64 `json:"rays_per_second"`
+	Set           string        `json:"set"`
+	Map           string        `json:"map"`
+	File          string        `json:"file"`
+	Size          int           `json:"size"`
+	Rays          int64         `json:"rays"`
+	Seconds       float64       `json:"seconds"`
+	RaysPerSecond float64       `json:"rays_per_second"`
+	Low           float64       `json:"low,omitempty"` // what 0 and 1 stand for in metres, for maps of lengths
+	High          float64       `json:"high,omitempty"`
+	Legend        []bake.Legend `json:"legend,omitempty"`
 }
 
 func bakeCommand() *cobra.Command {
@@ -380,7 +387,7 @@ func bakeCommand() *cobra.Command {
 					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
 						return err
 					}
-					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds)})
+					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds), m.Low, m.High, m.Legend})
 				}
 			}
 			if f.asJSON {

@@ -3,6 +3,7 @@ package store
 
 import (
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -62,6 +63,9 @@ type Baked struct {
 	Rays     int64
 	Missed   int64
 	Seconds  float64
+	Low      float64 // what 0 and 1 stand for in metres, for maps of lengths
+	High     float64
+	Legend   string // of an ID map, as JSON
 	Made     time.Time
 	BlobID   uint
 }
@@ -342,7 +346,12 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) erro
 		if err != nil {
 			return err
 		}
-		return tx.Save(&Baked{AssetID: asset, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought,
+		legend, err := json.Marshal(m.Legend)
+		if err != nil {
+			return err
+		}
+		return tx.Save(&Baked{Low: m.Low, High: m.High, Legend: string(legend),
+			AssetID: asset, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought,
 			Rays: m.Rays, Missed: m.Missed, Seconds: m.Seconds, Made: time.Now(), BlobID: id}).Error
 	})
 }
@@ -360,7 +369,12 @@ func (s *Store) Map(b Baked) (*bake.Map, error) {
 	if err != nil {
 		return nil, fmt.Errorf("map %s of set “%s”: %w", b.Kind, b.Set, err)
 	}
-	m := &bake.Map{Set: b.Set, Kind: b.Kind, Size: b.Size, Channels: b.Channels, Pix: make([]uint16, n), Rays: b.Rays, Missed: b.Missed, Seconds: b.Seconds}
+	m := &bake.Map{Set: b.Set, Kind: b.Kind, Size: b.Size, Channels: b.Channels, Pix: make([]uint16, n), Rays: b.Rays, Missed: b.Missed, Seconds: b.Seconds, Low: b.Low, High: b.High}
+	if b.Legend != "" {
+		if err := json.Unmarshal([]byte(b.Legend), &m.Legend); err != nil {
+			return nil, fmt.Errorf("the legend of map %s of set “%s”: %w", b.Kind, b.Set, err)
+		}
+	}
 	prev := make([]uint16, b.Channels)
 	for i := range m.Pix {
 		prev[i%b.Channels] += binary.LittleEndian.Uint16([]byte{data[i], data[n+i]})

@@ -313,7 +313,11 @@ func (a *Asset) stampOf(kind, setHash string) string {
 	b, _ := json.Marshal([]any{setHash, a.highHash, kind})
 	switch kind {
 	case bake.AO:
-		b = fmt.Append(b, a.whole, s.Far)
+		b = fmt.Append(b, a.whole, s.Far, s.Sees, s.Ground)
+	case bake.Thickness:
+		b = fmt.Append(b, a.whole, s.Deep)
+	case bake.ID:
+		b = fmt.Append(b, a.whole, s.ID)
 	case bake.Curvature:
 		b = fmt.Append(b, a.whole, s.Radius)
 	case bake.Position:
@@ -332,7 +336,6 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 	if err := a.studio.Store.PutMap(a.ID, m, stamp, brought); err != nil {
 		return fmt.Errorf("the map could not be saved: %w", err)
 	}
-	a.rows[[2]string{m.Set, m.Kind}] = store.Baked{AssetID: a.ID, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought, Rays: m.Rays, Missed: m.Missed, Seconds: m.Seconds}
 	rows, err := a.studio.Store.Maps(a.ID)
 	if err != nil {
 		return err

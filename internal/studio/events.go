@@ -1,6 +1,8 @@
 package studio
 
 import (
+	"encoding/json"
+
 	"crust/internal/core/bake"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -38,15 +40,18 @@ func (a *Asset) docEvent() Event {
 
 // Cell is one square of the bake board.
 type Cell struct {
-	Set     string  `json:"set"`
-	Kind    string  `json:"kind"`
-	State   string  `json:"state"` // missing, stale, running, ready or brought
-	Size    int     `json:"size,omitempty"`
-	Rays    int64   `json:"rays,omitempty"`
-	Missed  int64   `json:"missed,omitempty"`
-	Seconds float64 `json:"seconds,omitempty"`
-	Made    int64   `json:"made,omitempty"`
-	Share   float64 `json:"share,omitempty"`
+	Set     string          `json:"set"`
+	Kind    string          `json:"kind"`
+	State   string          `json:"state"` // missing, stale, running, ready or brought
+	Size    int             `json:"size,omitempty"`
+	Rays    int64           `json:"rays,omitempty"`
+	Missed  int64           `json:"missed,omitempty"`
+	Seconds float64         `json:"seconds,omitempty"`
+	Made    int64           `json:"made,omitempty"`
+	Low     float64         `json:"low,omitempty"` // metres
+	High    float64         `json:"high,omitempty"`
+	Legend  json.RawMessage `json:"legend,omitempty"`
+	Share   float64         `json:"share,omitempty"`
 }
 
 // cells describes the bake board. The caller holds mu.
@@ -56,6 +61,10 @@ func (a *Asset) cells() (out []Cell) {
 			c := Cell{Set: a.sets[i].Key, Kind: k.Name, State: "missing"}
 			if r, ok := a.rows[[2]string{c.Set, c.Kind}]; ok {
 				c.State, c.Size, c.Rays, c.Missed, c.Seconds, c.Made = "ready", r.Size, r.Rays, r.Missed, r.Seconds, r.Made.UnixMilli()
+				c.Low, c.High = r.Low, r.High
+				if k.Name == bake.ID && r.Legend != "" {
+					c.Legend = json.RawMessage(r.Legend)
+				}
 				if r.Brought {
 					c.State = "brought"
 				} else if r.Stamp != a.stamp(c.Set, k.Name) {
@@ -110,7 +119,7 @@ func (a *Asset) stateEvent() Event {
 	}
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": high, "hasUV": a.model.HasUV,
-		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach}, "notes": a.model.Notes,
+		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
 		"intake": a.intake, "channels": channels, "modelVersion": a.modelVersion}
 	if a.job != nil {
 		e["job"] = a.job.event()

@@ -118,7 +118,7 @@ func TestSetsKeepNamesAndResolutions(t *testing.T) {
 	if err := a.NameSet("steel", "hull plating"); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(a); got != strings.Repeat("r", 10) {
+	if got := states(a); got != strings.Repeat("r", 16) {
 		t.Errorf("states %s after renaming, want all ready", got)
 	}
 	if a.SizeSet("steel", 300) == nil || a.SizeSet("none", 512) == nil || a.SetPadding(-1) == nil {
@@ -129,6 +129,12 @@ func TestSetsKeepNamesAndResolutions(t *testing.T) {
 	b, err := s2.Open(a.ID)
 	if err != nil {
 		t.Fatal(err)
+	}
+	if m, err := b.Map("steel", "id"); err != nil || len(m.Legend) != 1 || m.Legend[0].Name != "left" {
+		t.Errorf("the ID map after a restart: %v, %v", m, err)
+	}
+	if m, err := b.Map("steel", "thickness"); err != nil || m.High <= 0 {
+		t.Errorf("the thickness map lost its range: %v", err)
 	}
 	if got := strings.Join(setNames(b), ","); got != "hull plating,brass" || b.intake.sizes()("steel") != 512 {
 		t.Errorf("after a restart: sets %q, %d px", got, b.intake.sizes()("steel"))
@@ -143,13 +149,13 @@ func TestChangingTheSplitKeepsLayersAndMaps(t *testing.T) {
 	if err := a.Split("single"); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(a); got != "mmmmm" {
-		t.Errorf("states %s of one set, want five missing", got)
+	if got := states(a); got != "mmmmmmmm" {
+		t.Errorf("states %s of one set, want eight missing", got)
 	}
 	if err := a.Split("material"); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(a); got != strings.Repeat("r", 10) {
+	if got := states(a); got != strings.Repeat("r", 16) {
 		t.Errorf("states %s after the way back, want all ready", got)
 	}
 	if after := a.Document(); len(after.Layers) != len(before.Layers) || after.Layers[1].Targets[0] != "steel" {
@@ -176,14 +182,14 @@ func TestUnitAndAxisAreLive(t *testing.T) {
 	if size := m.Bounds().Size(); math.Abs(float64(size.X)-0.03) > 1e-4 || math.Abs(float64(size.Y)-0.01) > 1e-4 {
 		t.Errorf("%v m, want 0.03 m wide in centimetres", size)
 	}
-	if got := states(a); got != strings.Repeat("s", 10) {
+	if got := states(a); got != strings.Repeat("s", 16) {
 		t.Errorf("states %s, want all stale", got)
 	}
 	in.Metres, in.ZUp = 1, false
 	if err := a.SetIntake(in); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(a); got != strings.Repeat("r", 10) {
+	if got := states(a); got != strings.Repeat("r", 16) {
 		t.Errorf("states %s with the old unit, want all ready", got)
 	}
 	for _, bad := range []Intake{{Intake: mesh.Intake{Metres: -1}}, {Intake: mesh.Intake{Channel: 3}}, {Padding: 1000}} {
@@ -226,8 +232,8 @@ func TestLayoutAndCarryingOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	a.WaitJob(nil)
-	if got := states(a); got != "bbbbb" {
-		t.Fatalf("states %s, want five maps carried over", got)
+	if got := states(a); got != "bbbbbbbb" {
+		t.Fatalf("states %s, want eight maps carried over", got)
 	}
 	// A position map says where each texel is; carried over, it still does.
 	pos, err := a.Map("asset", "position")
@@ -282,17 +288,17 @@ func TestBringingACorrectedModelIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Join(p.Matched, ",") != "steel,brass" || len(p.Gone)+len(p.Fresh)+len(p.Layers) != 0 || p.Keep != 2 || p.Stale != 8 {
-		t.Errorf("plan %+v; want both matched, 2 maps kept, 8 stale", p)
+	if strings.Join(p.Matched, ",") != "steel,brass" || len(p.Gone)+len(p.Fresh)+len(p.Layers) != 0 || p.Keep != 3 || p.Stale != 13 {
+		t.Errorf("plan %+v; want both matched, 3 maps kept, 13 stale", p)
 	}
-	if got := states(a); got != strings.Repeat("r", 10) {
+	if got := states(a); got != strings.Repeat("r", 16) {
 		t.Errorf("states %s before the yes, want nothing changed", got)
 	}
 	if err := a.Replace(); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(a); got != "rrssssssss" {
-		t.Errorf("states %s, want two ready and eight stale", got)
+	if got := states(a); got != "rrr"+strings.Repeat("s", 13) {
+		t.Errorf("states %s, want three ready and the rest stale", got)
 	}
 	// A slot is gone: the layer aimed at it is named.
 	if p, err = a.Again(Upload{{Name: "pair3.glb", Data: two(t, 0.6, "wood", "brass ")}}); err != nil {

@@ -51,6 +51,10 @@ type Settings struct {
 	Far     float64 `json:"far"`
 	Front   float64 `json:"front"`
 	Rear    float64 `json:"rear"`
+	Sees    string  `json:"sees"` // see bake.Settings
+	Ground  bool    `json:"ground"`
+	Deep    float64 `json:"deep"`
+	ID      string  `json:"id"`
 }
 
 // Quality is a named choice of rays and samples.
@@ -70,7 +74,7 @@ func (s Settings) bake() (bake.Settings, error) {
 	}
 	for _, q := range Qualities {
 		if q.Name == s.Quality {
-			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear}
+			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear, Sees: s.Sees, Ground: s.Ground, Deep: s.Deep, ID: s.ID}
 			return b, b.Check()
 		}
 	}

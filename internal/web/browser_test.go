@@ -208,7 +208,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 		t.Errorf("findings of the demo: %q", got)
 	}
 
-	// Bake all five maps of the three sets at 512.
+	// Bake all eight maps of the three sets at 512.
 	r.click(`.stations a[data-stage="bake"]`)
 	r.page.MustElement("#high-file").MustSetFiles(high)
 	r.until(`crust.state.high?.name === 'buoy_high.glb'`)
@@ -219,7 +219,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.click("#bake-missing")
 	r.until(`crust.state.job`)
 	r.until(`!crust.state.job && crust.state.cells.every(c => c.state === 'ready')`)
-	r.until(`document.querySelectorAll('.cell.ready').length === 15`)
+	r.until(`document.querySelectorAll('.cell.ready').length === 24`)
 	r.click(`.cell[data-set="hull"][data-kind="position"]`)
 	r.until(`document.querySelector('#map-title').textContent === 'hull · position'`)
 

@@ -271,9 +271,10 @@ func tables() map[string]any {
 		Label string `json:"label"`
 	}
 	type kind struct {
-		Name  string `json:"name"`
-		Label string `json:"label"`
-		Help  string `json:"help"`
+		Name     string `json:"name"`
+		Label    string `json:"label"`
+		Help     string `json:"help"`
+		Channels int    `json:"channels"`
 	}
 	var blends []blend
 	for _, b := range pixel.Blends {
@@ -281,14 +282,14 @@ func tables() map[string]any {
 	}
 	var kinds []kind
 	for _, k := range bake.Kinds {
-		kinds = append(kinds, kind{k.Name, k.Label, k.Help})
+		kinds = append(kinds, kind{k.Name, k.Label, k.Help, k.Channels})
 	}
 	sources := map[string]string{}
 	for _, s := range compose.Sources {
 		sources[s.Name] = s.Label
 	}
 	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents}
+		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {

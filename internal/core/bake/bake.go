@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -26,7 +27,14 @@ const (
 	Normal      = "normal"
 	WorldNormal = "world-normal"
 	Position    = "position"
+	Thickness   = "thickness"
+	Height      = "height"
+	ID          = "id"
 )
+
+type meshModel = mesh.Model
+
+var unlimited = float32(math.Inf(1))
 
 // Kind describes one baked map.
 type Kind struct {
@@ -42,9 +50,12 @@ type Kind struct {
 var Kinds = []Kind{
 	{AO, "Occlusion", 1, [3]float32{1, 1, 1}, "how much open air each place sees, 1 is all", 0},
 	{Curvature, "Curvature", 1, [3]float32{0.5, 0.5, 0.5}, "0.5 is flat, above convex, below concave", 2},
+	{Thickness, "Thickness", 1, [3]float32{1, 1, 1}, "how deep the body is behind each place, 1 is the limit or more", 1},
 	{WorldNormal, "World normal", 3, [3]float32{0.5, 1, 0.5}, "the way the surface faces on the model", 0.1},
 	{Normal, "Tangent normal", 3, [3]float32{0.5, 0.5, 1}, "the high-poly's normal in the low-poly's tangent frame, green up", 0.4},
+	{Height, "Height", 1, [3]float32{0.5, 0.5, 0.5}, "how far the high-poly stands off the low-poly, 0.5 is not at all", 0.1},
 	{Position, "Position", 3, [3]float32{0.5, 0.5, 0.5}, "place within the asset's box, 0–1 along each axis", 0.1},
+	{ID, "ID", 3, [3]float32{0, 0, 0}, "a colour for each part, material, vertex colour or island", 0.1},
 }
 
 // KindOf finds a map by name.
@@ -68,6 +79,10 @@ type Settings struct {
 	Far     float64 `json:"far"`     // limit of occlusion rays; 0 is none
 	Front   float64 `json:"front"`   // how far above the low-poly the high-poly is looked for; 0 is suggested
 	Rear    float64 `json:"rear"`    // how far below
+	Sees    string  `json:"sees"`    // what occlusion rays may meet, one of SeesChoices; empty is everything
+	Ground  bool    `json:"ground"`  // occlusion counts the floor under the model
+	Deep    float64 `json:"deep"`    // limit of thickness; 0 is DefaultDeep of the diagonal
+	ID      string  `json:"id"`      // what ID colours are made from, one of IDChoices; empty is parts
 }
 
 // Limits of the settings.
@@ -85,8 +100,12 @@ func (s Settings) Check() error {
 		return fmt.Errorf("%d rays per texel is outside 1–%d", s.Rays, MaxRays)
 	case offsets[s.Samples] == nil:
 		return fmt.Errorf("%d samples per texel: use 1, 4 or 16", s.Samples)
-	case !(min(s.Radius, s.Far, s.Front, s.Rear) >= 0) || math.IsInf(s.Radius+s.Far+s.Front+s.Rear, 0):
+	case !(min(s.Radius, s.Far, s.Front, s.Rear, s.Deep) >= 0) || math.IsInf(s.Radius+s.Far+s.Front+s.Rear+s.Deep, 0):
 		return fmt.Errorf("lengths must be zero or more metres")
+	case s.Sees != "" && !slices.Contains(SeesChoices, s.Sees):
+		return fmt.Errorf("occlusion sees one of %s, not “%s”", strings.Join(SeesChoices, ", "), s.Sees)
+	case s.ID != "" && !slices.Contains(IDChoices, s.ID):
+		return fmt.Errorf("ID colours are made from %s, not “%s”", strings.Join(IDChoices, ", "), s.ID)
 	}
 	return nil
 }
@@ -119,6 +138,9 @@ type Map struct {
 	Rays     int64
 	Missed   int64 // texels where no high-poly was found and the low-poly stood in
 	Seconds  float64
+	Low      float64 // what the values 0 and 1 stand for in metres, for maps of lengths
+	High     float64
+	Legend   []Legend // of an ID map
 }
 
 // Source is a low-poly, and perhaps a high-poly, made ready for baking.
@@ -131,6 +153,8 @@ type Source struct {
 	cage      []geom.Vec3 // ray directions at the vertices: normals averaged over equal positions
 	bvh       *accel.BVH  // of what is seen: the high-poly, or the low
 	pair      []int32     // low part → high part, −1 for any
+	partLock  sync.Mutex
+	byPart    map[int32]*accel.BVH // see of
 	cloudLock sync.Mutex
 	cloud     *cloud
 }
@@ -154,6 +178,12 @@ func Prepare(low, high *mesh.Model, s Settings) (*Source, error) {
 	if s.Rear == 0 {
 		src.Settings.Rear = diag * DefaultReach
 	}
+	if s.Deep == 0 {
+		src.Settings.Deep = diag * DefaultDeep
+	}
+	if s.Sees == SeesAll {
+		src.Settings.Sees = ""
+	}
 	seen := src.seen()
 	src.bvh = accel.Build(accel.Mesh{Positions: seen.Positions, Tris: seen.Tris})
 	if high != nil {
@@ -167,6 +197,7 @@ func Prepare(low, high *mesh.Model, s Settings) (*Source, error) {
 const (
 	DefaultRadius = 0.0025
 	DefaultReach  = 0.004
+	DefaultDeep   = 0.1
 )
 
 func (s *Source) seen() *mesh.Model {
@@ -227,7 +258,10 @@ func averaged(m *mesh.Model) []geom.Vec3 {
 // point is where a texel's maps are taken: on the high-poly when there is one.
 type point struct {
 	p, n geom.Vec3 // place and unit shading normal
+	base geom.Vec3 // place on the face itself
 	face geom.Vec3 // unit geometric normal
+	tri  int32     // of the high-poly, or of the low where that is missed or missing
+	part int32     // of the same model
 	miss bool
 }
 
@@ -285,6 +319,8 @@ type job struct {
 	done     atomic.Int64
 	all      int64
 	missed   atomic.Int64
+	inner    *Caster // of thickness rays
+	ids      *ids
 }
 
 func (b *job) run(ctx context.Context) ([]*Map, error) {
@@ -304,6 +340,12 @@ func (b *job) run(ctx context.Context) ([]*Map, error) {
 	}
 	rays := max(1, (b.s.Settings.Rays+len(spots)-1)/len(spots))
 	caster := NewCaster(b.s.bvh, rays)
+	b.inner = NewCaster(b.s.bvh, max(8, min(128, rays/thicknessRays)))
+	for _, k := range b.kinds {
+		if k.Name == ID {
+			b.ids = b.s.newIDs(b.set)
+		}
+	}
 	b.all = int64(centre.Len()) * int64(len(spots))
 	for i, o := range spots {
 		surf := centre
@@ -329,6 +371,7 @@ type scratch struct {
 	stream accel.Stream
 	pts    [blockSize]point
 	rays   *Worker
+	inner  *Worker
 	near   near
 	val    [blockSize]float32
 }
@@ -342,7 +385,7 @@ func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, cast
 	return par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {
 		k := work[w]
 		if k == nil {
-			k = &scratch{rays: caster.Worker()}
+			k = &scratch{rays: caster.Worker(), inner: b.inner.Worker()}
 			work[w] = k
 		}
 		pts := k.pts[:to-from]
@@ -361,18 +404,30 @@ func (b *job) pass(ctx context.Context, surf *surface.Surface, spot uint32, cast
 				b.s.occlusion(pts, surf.Texel[from:to], seed, k)
 			case Curvature:
 				b.s.cloud.block(pts, k.val[:], &k.near)
+			case Thickness:
+				b.s.thickness(pts, surf.Texel[from:to], seed, k)
+			case Height:
+				for i := range pts {
+					k.val[i] = b.s.height(surf, from+i, &pts[i])
+				}
 			}
 			for i := range pts {
 				at := int(surf.Texel[from+i]) * kind.Channels
 				var v geom.Vec3
 				switch kind.Name {
-				case AO, Curvature:
+				case AO, Curvature, Thickness, Height:
 					sum[at] += k.val[i]
 					continue
 				case WorldNormal:
 					v = pts[i].n
 				case Position:
 					v = b.s.within(surf.Position(from + i))
+				case ID:
+					// The first sample alone: colours of different things are not mixed.
+					if count[surf.Texel[from+i]] > 1 {
+						continue
+					}
+					v = b.ids.value(&pts[i], surf.Tri[from+i])
 				case Normal:
 					v = b.s.tangentNormal(surf, from+i, pts[i].n)
 				}
@@ -403,7 +458,10 @@ func (s *Source) locate(surf *surface.Surface, from int, pts []point, stream *ac
 				continue
 			}
 		}
-		pts[i] = point{p: s.smoothPosition(t, u, v), n: n, face: face, miss: s.High != nil}
+		pts[i] = point{p: s.smoothPosition(t, u, v), base: surf.Position(j), n: n, face: face, tri: int32(t), part: s.Low.Part[t], miss: s.High != nil}
+		if s.High != nil && s.pair[s.Low.Part[t]] >= 0 {
+			pts[i].part = s.pair[s.Low.Part[t]]
+		}
 	}
 }
 
@@ -445,7 +503,8 @@ func (s *Source) project(t int, u, v float32, p geom.Vec3, out *point, stream *a
 			if n == (geom.Vec3{}) {
 				n = face
 			}
-			*out = point{p: geom.Bary(a, b, c, hit.U, hit.V), n: n, face: face}
+			at := geom.Bary(a, b, c, hit.U, hit.V)
+			*out = point{p: at, base: at, n: n, face: face, tri: hit.Tri, part: s.High.Part[hit.Tri]}
 			return true
 		}
 		step := hit.T + eps
@@ -455,19 +514,6 @@ func (s *Source) project(t int, u, v float32, p geom.Vec3, out *point, stream *a
 		o, far = o.Sub(dir.Mul(step)), far-step
 	}
 	return false
-}
-
-// occlusion writes the share of cosine-weighted rays that see open air.
-func (s *Source) occlusion(pts []point, texel []uint32, seed uint32, k *scratch) {
-	far := float32(math.Inf(1))
-	if s.Settings.Far > 0 {
-		far = float32(s.Settings.Far)
-	}
-	lift := 4 * s.bvh.Epsilon()
-	for i := range pts {
-		pt := &pts[i]
-		k.val[i] = k.rays.Visibility(pt.p.Add(pt.face.Mul(lift)), pt.n, far, seed^texel[i]*0x9e3779b9)
-	}
 }
 
 func (s *Source) within(p geom.Vec3) geom.Vec3 {
@@ -508,12 +554,22 @@ func (b *job) finish(ctx context.Context, surf *surface.Surface, rays int, sums 
 		if k.Name == AO {
 			m.Rays = int64(surf.Len()) * int64(rays)
 		}
+		switch k.Name {
+		case Thickness:
+			m.Rays = int64(surf.Len()) * int64(len(offsets[b.s.Settings.Samples])) * int64(b.inner.dirs.rays)
+			m.High = b.s.Settings.Deep
+		case Height:
+			m.Low, m.High = -b.s.heightRange(), b.s.heightRange()
+		}
 		m.Missed = b.missed.Load()
 		unit := k.Name == WorldNormal || k.Name == Normal
 		err := par.Blocks(ctx, size, 32, func(_, from, to int) {
 			for at := from * size; at < to*size; at++ {
 				src := int(covered.Texel[covered.Nearest[at]])
 				n := 1 / float32(count[src])
+				if k.Name == ID {
+					n = 1
+				}
 				if unit {
 					v := geom.Vec3{X: sums[i][src*3], Y: sums[i][src*3+1], Z: sums[i][src*3+2]}.Norm()
 					m.Pix[at*3], m.Pix[at*3+1], m.Pix[at*3+2] = encode(v.X/2+0.5), encode(v.Y/2+0.5), encode(v.Z/2+0.5)
@@ -526,6 +582,9 @@ func (b *job) finish(ctx context.Context, surf *surface.Surface, rays int, sums 
 		})
 		if err != nil {
 			return nil, err
+		}
+		if k.Name == ID {
+			m.Legend = b.ids.legend(m, covered.Texel, b.set.Area)
 		}
 		out[i] = m
 	}

@@ -49,8 +49,8 @@ export class BakeBoard {
 
   board(s) {
     const maps = this.app.tables.maps;
-    const head = el('tr', {}, el('th', {}), ...maps.map(m => el('th', { title: m.help }, m.label)));
-    const rows = s.sets.map((set, i) => el('tr', {}, el('th.set', {}, pennant(i), ' ' + set.label, el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)),
+    const head = el('tr', {}, el('th', {}), ...maps.map(m => { const b = el('button.plain.column', { title: `${m.help}; click to bake the column`, 'data-column': m.name }, m.label); b.onclick = () => this.bake(c => c.kind === m.name); return el('th', {}, b); }));
+    const rows = s.sets.map((set, i) => el('tr', {}, el('th.set', {}, (() => { const b = el('button.plain.column', { title: 'Bake the row', 'data-row': set.name }, pennant(i), ' ' + set.label); b.onclick = () => this.bake(c => c.set === set.name); return b; })(), el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)),
       ...maps.map(m => {
         const c = s.cells.find(k => k.set === set.name && k.kind === m.name);
         const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${set.label} · ${m.label}` });
@@ -65,14 +65,14 @@ export class BakeBoard {
     $('#board').replaceChildren(head, ...rows);
     const stale = s.cells.filter(c => c.state === 'stale');
     $('#board-words').textContent = !s.hasUV ? 'The model has faces without UVs, so there is nowhere to bake to.'
-      : stale.length ? `${stale.map(c => `${c.set} · ${c.kind}`).join(', ')}: the model, the high-poly or a length changed after the bake.`
+      : stale.length ? `${stale.map(c => `${s.sets.find(k => k.name === c.set)?.label} · ${this.label(c.kind)}`).join(', ')}: the model, the high-poly or a length changed after the bake.`
         : s.cells.every(c => c.state === 'missing') ? 'Baked maps tell the layers where edges, crevices and shelter are. Press “Bake missing maps” to begin.' : '';
     const need = s.cells.filter(c => c.state === 'missing' || c.state === 'stale').length;
     const go = $('#bake-missing');
     go.textContent = need ? `Bake missing maps · ${need}` : 'All maps are baked';
     go.disabled = !need || !!s.job || !s.hasUV;
     const one = $('#bake-chosen');
-    one.textContent = this.chosen ? `Bake ${this.chosen.set} · ${this.label(this.chosen.kind)}` : 'Bake the chosen map';
+    one.textContent = this.chosen ? `Bake ${s.sets.find(k => k.name === this.chosen.set)?.label} · ${this.label(this.chosen.kind)}` : 'Bake the chosen map';
     one.disabled = !!s.job || !this.chosen || !s.hasUV;
   }
 
@@ -96,7 +96,15 @@ export class BakeBoard {
     const length = (name, label, suggested, zero) => value({ name, label, value: s.settings[name], min: 0, max: s.bounds.reduce((a, b) => Math.max(a, b)) * 2, default: 0, unit: 'm', zero, commit: v => set({ [name]: v }) });
     const cm = v => `≈ ${(v * 1000).toFixed(1)} mm`;
     $('#lengths').replaceChildren(length('radius', 'curvature radius', 0, cm(s.suggested.radius)), length('far', 'occlusion limit', 0, 'none'),
-      length('front', 'high-poly, front', 0, cm(s.suggested.reach)), length('rear', 'high-poly, rear', 0, cm(s.suggested.reach)));
+      length('front', 'high-poly, front', 0, cm(s.suggested.reach)), length('rear', 'high-poly, rear', 0, cm(s.suggested.reach)), length('deep', 'thickness limit', 0, cm(s.suggested.deep)));
+    const pick = (label, key, options) => {
+      const k = el('select.compact', { 'aria-label': label, 'data-key': key }, ...options.map((o, i) => el('option', { value: o, selected: o === s.settings[key] || !i && !s.settings[key] }, o)));
+      k.onchange = () => set({ [key]: k.value });
+      return el('label.value', {}, el('span', {}, label), k);
+    };
+    const floor = el('input', { type: 'checkbox', checked: s.settings.ground });
+    floor.onchange = () => set({ ground: floor.checked });
+    $('#lengths').append(pick('occlusion sees', 'sees', this.app.tables.sees), pick('ID from', 'id', this.app.tables.ids), el('label.tick', {}, floor, ' floor shades'));
   }
 
   async large() {
@@ -126,9 +134,11 @@ export class BakeBoard {
       rows.push(['under the pointer', under || '—']);
       if (c.rays) rows.push(['rays', grouped(c.rays)]);
       rows.push(['took', c.seconds < 60 ? `${c.seconds.toFixed(1)} s` : clock(c.seconds)]);
+      if (c.high) rows.push(['0 to 1 is', `${(c.low || 0).toPrecision(3)} to ${c.high.toPrecision(3)} m`]);
       if (this.app.state.high) rows.push(['texels that missed the high-poly', grouped(c.missed || 0)]);
     }
-    $('#map-facts').replaceChildren(...rows.map(([k, v]) => el('div', {}, el('dt', {}, k), el('dd', {}, v))));
+    $('#map-facts').replaceChildren(...rows.map(([k, v]) => el('div', {}, el('dt', {}, k), el('dd', {}, v))),
+      ...(c?.legend || []).map(l => el('div', {}, el('dt', {}, el('span.swatch', { style: `background:${l.colour}` }), ' ' + l.name), el('dd', {}, `${Number(l.area.toPrecision(3))} m²`))));
   }
 
   under(e) {
@@ -136,7 +146,7 @@ export class BakeBoard {
     const box = e.target.getBoundingClientRect();
     const x = Math.floor((e.clientX - box.left) / box.width * 512), y = Math.floor((e.clientY - box.top) / box.height * 512);
     const px = e.target.getContext('2d').getImageData(x, y, 1, 1).data;
-    const one = this.chosen.kind === 'ao' || this.chosen.kind === 'curvature';
+    const one = this.app.tables.maps.find(m => m.name === this.chosen.kind)?.channels === 1;
     this.facts([...px].slice(0, one ? 1 : 3).map(v => (v / 255).toFixed(3)).join('  '));
   }
 
