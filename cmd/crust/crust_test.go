@@ -112,6 +112,28 @@ func TestBakeAndDeliverWriteTheirFiles(t *testing.T) {
 	if c, err := png.DecodeConfig(bytes.NewReader(data)); err != nil || c.Width != 128 {
 		t.Errorf("the written map: %v, %v", c, err)
 	}
+	// All eight maps as floats; ranges and legends are told.
+	out, _, status = crust(t, "bake", low, "--high", high, "--float", "--maps", "ao,curvature,normal,world-normal,position,thickness,id,height", "--size", "64", "--rays", "16", "--ground", "--out", filepath.Join(dir, "floats"), "--json")
+	var f struct {
+		Maps []struct {
+			Map, File string
+			Low, High float64
+			Legend    []struct{ Name string }
+		}
+	}
+	one(t, out, &f)
+	if status != 0 || len(f.Maps) != 8 {
+		t.Fatalf("status %d, %+v", status, f)
+	}
+	for _, m := range f.Maps {
+		data, err := os.ReadFile(m.File)
+		if err != nil || filepath.Ext(m.File) != ".exr" || !bytes.HasPrefix(data, []byte{0x76, 0x2f, 0x31, 0x01}) {
+			t.Errorf("%s: %s, %v; want OpenEXR's magic number", m.Map, m.File, err)
+		}
+		if long := m.Map == "thickness" || m.Map == "height"; long != (m.High > 0) || (m.Map == "id") != (len(m.Legend) > 0) {
+			t.Errorf("%s: range %g to %g, legend %v", m.Map, m.Low, m.High, m.Legend)
+		}
+	}
 	to := filepath.Join(dir, "out")
 	out, errs, status := crust(t, "deliver", low, "--finish", "worn-marine-paint", "--dial", "age=0.8", "--preset", "orm-green-down", "--size", "256", "--out", to, "--json")
 	var d struct {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -346,7 +347,7 @@ type bakedMap struct {
 func bakeCommand() *cobra.Command {
 	var f bakeFlags
 	var maps string
-	c := &cobra.Command{Use: "bake MODEL", Short: "Bake maps to 16-bit PNG files", Args: exactly("a model"),
+	c := &cobra.Command{Use: "bake MODEL", Short: "Bake maps to 16-bit PNG or float OpenEXR files", Args: exactly("a model"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var kinds []string
 			for _, k := range strings.Split(maps, ",") {
@@ -380,9 +381,12 @@ func bakeCommand() *cobra.Command {
 					if sets[i].Tile > 0 {
 						name = fmt.Sprintf("%s_%s.%d.png", strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])), m.Kind, sets[i].Tile)
 					}
-					data, err := imgfile.Bytes(&imgfile.Image{Width: m.Size, Height: m.Size, Channels: m.Channels, Bits: 16, Pix16: m.Pix})
+					data, err := mapBytes(m)
 					if err != nil {
 						return err
+					}
+					if f.settings.Float {
+						name = strings.TrimSuffix(name, ".png") + ".exr"
 					}
 					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
 						return err
@@ -399,8 +403,19 @@ func bakeCommand() *cobra.Command {
 			return nil
 		}}
 	f.add(c, 1024)
+	c.Flags().BoolVar(&f.settings.Float, "float", false, "write 32-bit float OpenEXR instead of 16-bit PNG")
 	c.Flags().StringVar(&maps, "maps", strings.Join(kindNames(), ","), "maps to bake, with commas between")
 	return c
+}
+
+// mapBytes is a map as a file: OpenEXR when it has float values, else 16-bit PNG.
+func mapBytes(m *bake.Map) ([]byte, error) {
+	if m.Float == nil {
+		return imgfile.Bytes(&imgfile.Image{Width: m.Size, Height: m.Size, Channels: m.Channels, Bits: 16, Pix16: m.Pix})
+	}
+	var b bytes.Buffer
+	err := imgfile.WriteEXR(&b, m.Size, m.Size, m.Channels, m.Float)
+	return b.Bytes(), err
 }
 
 func kindNames() (out []string) {

@@ -82,6 +82,7 @@ type Settings struct {
 	Sees    string  `json:"sees"`    // what occlusion rays may meet, one of SeesChoices; empty is everything
 	Ground  bool    `json:"ground"`  // occlusion counts the floor under the model
 	Deep    float64 `json:"deep"`    // limit of thickness; 0 is DefaultDeep of the diagonal
+	Float   bool    `json:"-"`       // keep the values as float32 beside the 16 bits
 	ID      string  `json:"id"`      // what ID colours are made from, one of IDChoices; empty is parts
 }
 
@@ -135,6 +136,7 @@ type Map struct {
 	Size     int
 	Channels int
 	Pix      []uint16
+	Float    []float32 // the same values before they are quantised, when Settings.Float asks for them
 	Rays     int64
 	Missed   int64 // texels where no high-poly was found and the low-poly stood in
 	Seconds  float64
@@ -563,6 +565,15 @@ func (b *job) finish(ctx context.Context, surf *surface.Surface, rays int, sums 
 		}
 		m.Missed = b.missed.Load()
 		unit := k.Name == WorldNormal || k.Name == Normal
+		if b.s.Settings.Float {
+			m.Float = make([]float32, len(m.Pix))
+		}
+		put := func(at int, v float32) {
+			m.Pix[at] = encode(v)
+			if m.Float != nil {
+				m.Float[at] = v
+			}
+		}
 		err := par.Blocks(ctx, size, 32, func(_, from, to int) {
 			for at := from * size; at < to*size; at++ {
 				src := int(covered.Texel[covered.Nearest[at]])
@@ -572,11 +583,13 @@ func (b *job) finish(ctx context.Context, surf *surface.Surface, rays int, sums 
 				}
 				if unit {
 					v := geom.Vec3{X: sums[i][src*3], Y: sums[i][src*3+1], Z: sums[i][src*3+2]}.Norm()
-					m.Pix[at*3], m.Pix[at*3+1], m.Pix[at*3+2] = encode(v.X/2+0.5), encode(v.Y/2+0.5), encode(v.Z/2+0.5)
+					put(at*3, v.X/2+0.5)
+					put(at*3+1, v.Y/2+0.5)
+					put(at*3+2, v.Z/2+0.5)
 					continue
 				}
 				for c := range k.Channels {
-					m.Pix[at*k.Channels+c] = encode(sums[i][src*k.Channels+c] * n)
+					put(at*k.Channels+c, sums[i][src*k.Channels+c]*n)
 				}
 			}
 		})
