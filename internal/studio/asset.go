@@ -303,32 +303,6 @@ func (a *Asset) allMaps() (map[string]map[string]*bakeMap, error) {
 	return out, nil
 }
 
-// stamp is the hash of what a set's map depends on besides its quality.
-func (a *Asset) stamp(set, kind string) string { return a.stampOf(kind, a.setHash[set]) }
-
-// stampOf is the stamp for a set of the given faces. Occlusion, curvature and position hang on the whole
-// model, normals on the set's own faces; all hang on the high-poly when there is one.
-func (a *Asset) stampOf(kind, setHash string) string {
-	s := a.settings
-	b, _ := json.Marshal([]any{setHash, a.highHash, kind})
-	switch kind {
-	case bake.AO:
-		b = fmt.Append(b, a.whole, s.Far, s.Sees, s.Ground)
-	case bake.Thickness:
-		b = fmt.Append(b, a.whole, s.Deep)
-	case bake.ID:
-		b = fmt.Append(b, a.whole, s.ID)
-	case bake.Curvature:
-		b = fmt.Append(b, a.whole, s.Radius)
-	case bake.Position:
-		b = fmt.Append(b, a.whole)
-	}
-	if a.highHash != "" {
-		b = fmt.Append(b, s.Front, s.Rear)
-	}
-	return hashOf(b)
-}
-
 // putMap takes a finished map in: stored first, then used.
 func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 	a.mu.Lock()

@@ -52,6 +52,7 @@ type Cell struct {
 	High    float64         `json:"high,omitempty"`
 	Legend  json.RawMessage `json:"legend,omitempty"`
 	Share   float64         `json:"share,omitempty"`
+	Why     string          `json:"why,omitempty"` // it is stale
 }
 
 // cells describes the bake board. The caller holds mu.
@@ -67,8 +68,8 @@ func (a *Asset) cells() (out []Cell) {
 				}
 				if r.Brought {
 					c.State = "brought"
-				} else if r.Stamp != a.stamp(c.Set, k.Name) {
-					c.State = "stale"
+				} else if now := a.stamp(c.Set, k.Name); r.Stamp != now {
+					c.State, c.Why = "stale", why(r.Stamp, now)
 				}
 			}
 			if a.job != nil && a.job.running(c.Set, c.Kind) {

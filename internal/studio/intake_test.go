@@ -297,6 +297,15 @@ func TestBringingACorrectedModelIn(t *testing.T) {
 	if err := a.Replace(); err != nil {
 		t.Fatal(err)
 	}
+	for _, c := range a.Missing() {
+		want := "the model changed"
+		if c.Set == "brass " {
+			want = "the set's faces or UVs changed"
+		}
+		if !strings.HasPrefix(c.Why, want) {
+			t.Errorf("%s of %s is stale because %q, want %q", c.Kind, c.Set, c.Why, want)
+		}
+	}
 	if got := states(a); got != "rrr"+strings.Repeat("s", 13) {
 		t.Errorf("states %s, want three ready and the rest stale", got)
 	}

@@ -137,7 +137,7 @@ func TestBakeRunsAsAJobAndCanBeStopped(t *testing.T) {
 	if err := a.SetSettings(Settings{Quality: "draft", Size: 128, Radius: 0.06}); err != nil {
 		t.Fatal(err)
 	}
-	if m := a.Missing(); len(m) != 1 || m[0].Kind != "curvature" || m[0].State != "stale" {
+	if m := a.Missing(); len(m) != 1 || m[0].Kind != "curvature" || m[0].State != "stale" || m[0].Why != "the curvature radius changed" {
 		t.Errorf("after another radius: %+v, want stale curvature", m)
 	}
 	// Stopped at once, the old maps stay.

@@ -53,7 +53,7 @@ export class BakeBoard {
     const rows = s.sets.map((set, i) => el('tr', {}, el('th.set', {}, (() => { const b = el('button.plain.column', { title: 'Bake the row', 'data-row': set.name }, pennant(i), ' ' + set.label); b.onclick = () => this.bake(c => c.set === set.name); return b; })(), el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)),
       ...maps.map(m => {
         const c = s.cells.find(k => k.set === set.name && k.kind === m.name);
-        const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${set.label} · ${m.label}` });
+        const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${set.label} · ${m.label}${c.why ? ': ' + c.why : ''}` });
         b.classList.toggle('on', this.same(c));
         if (c.made) b.append(el('img.thumb', { src: `${this.url(c)}?px=106&made=${c.made}`, alt: '' }));
         else b.append(el('i.thumb'));
@@ -65,7 +65,7 @@ export class BakeBoard {
     $('#board').replaceChildren(head, ...rows);
     const stale = s.cells.filter(c => c.state === 'stale');
     $('#board-words').textContent = !s.hasUV ? 'The model has faces without UVs, so there is nowhere to bake to.'
-      : stale.length ? `${stale.map(c => `${s.sets.find(k => k.name === c.set)?.label} · ${this.label(c.kind)}`).join(', ')}: the model, the high-poly or a length changed after the bake.`
+      : stale.length ? reasons(stale, s, k => this.label(k))
         : s.cells.every(c => c.state === 'missing') ? 'Baked maps tell the layers where edges, crevices and shelter are. Press “Bake missing maps” to begin.' : '';
     const need = s.cells.filter(c => c.state === 'missing' || c.state === 'stale').length;
     const go = $('#bake-missing');
@@ -165,4 +165,14 @@ export class BakeBoard {
     if (j.kind !== 'bake' || !this.app.state) return;
     for (const b of document.querySelectorAll('.cell.running progress')) b.value = j.share;
   }
+}
+
+/** Why maps are stale: one sentence for each reason, with the maps that it concerns. */
+function reasons(stale, s, label) {
+  const by = new Map();
+  for (const c of stale) by.set(c.why, [...(by.get(c.why) || []), c]);
+  return [...by].map(([why, cells]) => {
+    const sets = [...new Set(cells.map(c => s.sets.find(k => k.name === c.set)?.label))], kinds = [...new Set(cells.map(c => label(c.kind)))];
+    return `Stale because ${why}: ${kinds.join(', ')} of ${sets.join(', ')}.`;
+  }).join(' ');
 }
