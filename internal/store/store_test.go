@@ -195,3 +195,45 @@ func TestLargeFilesComeBack(t *testing.T) {
 		t.Errorf("%d files, %v; want the one that was stored", len(files), err)
 	}
 }
+
+// A corrected model takes the old one's place with its files; layouts stay only when they are to.
+func TestModelsAndLayoutsAreReplaced(t *testing.T) {
+	s := open(t, t.TempDir())
+	a := &Asset{Name: "winch", ModelName: "one.obj"}
+	if err := s.Create(a, File{Name: "one.obj", Data: []byte("one")}, []File{{Name: "one.mtl", Data: []byte("m")}}, "{}"); err != nil {
+		t.Fatal(err)
+	}
+	names := func(kind string) (out []string) {
+		files, err := s.Files(a.ID, kind)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			out = append(out, f.Name+"="+string(f.Data))
+		}
+		return out
+	}
+	if err := s.AddLayout(a.ID, "Laid out 1", []byte("uv"), map[string]any{"split": "single"}); err != nil {
+		t.Fatal(err)
+	}
+	if row, err := s.Asset(a.ID); err != nil || row.Split != "single" || !slices.Equal(names("layout"), []string{"Laid out 1=uv"}) {
+		t.Errorf("%v, %v, %v", row, err, names("layout"))
+	}
+	for _, keep := range []bool{true, false} {
+		if err := s.ReplaceModel(a.ID, File{Name: "two.glb", Data: []byte("two")}, nil, keep, map[string]any{"model_name": "two.glb"}); err != nil {
+			t.Fatal(err)
+		}
+		if !slices.Equal(names("model"), []string{"two.glb=two"}) || len(names("beside")) != 0 || (len(names("layout")) == 1) != keep {
+			t.Errorf("keeping layouts %v: model %v, beside %v, layouts %v", keep, names("model"), names("beside"), names("layout"))
+		}
+	}
+	if row, err := s.Asset(a.ID); err != nil || row.ModelName != "two.glb" {
+		t.Errorf("%v, %v", row, err)
+	}
+	if err := s.Delete(a.ID); err != nil {
+		t.Fatal(err)
+	}
+	if n := len(names("model")); n != 0 {
+		t.Errorf("%d models are left of a deleted asset", n)
+	}
+}
