@@ -46,7 +46,7 @@ func pair(t *testing.T, s *Studio) *Asset {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := a.SetSettings(Settings{Quality: "draft"}); err != nil {
+	if err := a.SetSettings(Settings{Quality: "draft", Size: 64}); err != nil {
 		t.Fatal(err)
 	}
 	if err := a.SizeSet("", 256); err != nil {
@@ -100,6 +100,9 @@ func TestSetsKeepNamesAndResolutions(t *testing.T) {
 		t.Fatalf("sets %q, want “brass ” without its blank", got)
 	}
 	if err := a.SizeSet("steel", 512); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.SetSettings(Settings{Quality: "draft"}); err != nil { // each set's own size
 		t.Fatal(err)
 	}
 	bakeAll(t, a)
@@ -204,6 +207,9 @@ func TestUnitAndAxisAreLive(t *testing.T) {
 func TestLayoutAndCarryingOver(t *testing.T) {
 	s := newStudio(t, t.TempDir())
 	a := pair(t, s)
+	if err := a.SetSettings(Settings{Quality: "draft", Size: 256}); err != nil {
+		t.Fatal(err)
+	}
 	bakeAll(t, a)
 	if err := a.CarryMaps(); err == nil {
 		t.Error("maps were carried over without a layout")
