@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/finish"
 	"crust/internal/core/imgfile"
@@ -465,7 +466,7 @@ func deliverCommand() *cobra.Command {
 			}
 			maps := map[string]map[string]*bake.Map{}
 			for i := range sets {
-				made, err := bakeSet(cmd.Context(), src, &sets[i], kindNames())
+				made, err := bakeSet(cmd.Context(), src, &sets[i], compose.Reads)
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,7 @@
 package studio
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"errors"
@@ -344,5 +345,34 @@ func TestCreatingFromAZipKeepsItsFiles(t *testing.T) {
 	}
 	if assets, err := s.Store.Assets(); err != nil || len(assets) != 0 {
 		t.Errorf("a refused zip left %d assets, %v", len(assets), err)
+	}
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, text := range map[string]string{"yard/a.obj": "mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl red\nf 1 2 3\n", "yard/a.mtl": "newmtl red\nKd 1 0 0\n"} {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write([]byte(text)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	z.Close()
+	id, err := s.Create("", Upload{store.File{Name: "yard.zip", Data: b.Bytes()}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.Open(id) // reads what was stored
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m, _ := a.Model(); m.Materials[0].Colour != [3]float32{1, 0, 0} || len(m.Notes) != 0 {
+		t.Errorf("the library from the zip was not kept: %+v, %v", m.Materials, m.Notes)
+	}
+	if a.Name() != "a" {
+		t.Errorf("the asset is called %q, want the model's name without its folder", a.Name())
+	}
+	if files, err := s.Store.Files(id, "beside"); err != nil || len(files) != 1 || files[0].Name != "yard/a.mtl" {
+		t.Errorf("beside the model lie %v, %v", files, err)
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"path/filepath"
+	"path"
 	"strings"
 	"sync"
 
@@ -111,7 +111,7 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 		return 0, err
 	}
 	if name == "" {
-		name = strings.TrimSuffix(f.Name, filepath.Ext(f.Name))
+		name = strings.TrimSuffix(path.Base(f.Name), path.Ext(f.Name)) // in a zip it may lie in a folder
 	}
 	if doc == nil {
 		doc = new(strata.Document)

@@ -442,6 +442,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"name-set": func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
 	"size-set": func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
 	"intake":   func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
+	"padding":  func(a *studio.Asset, r request) error { return a.SetPadding(r.Intake.Padding) },
 	"layout":   func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
 	"carry":    func(a *studio.Asset, _ request) error { return a.CarryMaps() },
 	"replace":  func(a *studio.Asset, _ request) error { return a.Replace() },

@@ -99,6 +99,9 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 	return c, err
 }
 
+// Reads lists the baked maps that an evaluation takes from.
+var Reads = []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}
+
 // sample reads a map at a texel of the surface; maps of another size are read bilinearly.
 func sample(m *bake.Map, s *surface.Surface, i, channel int) float32 {
 	at := int(s.Texel[i])

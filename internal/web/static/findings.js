@@ -45,7 +45,7 @@ export class Findings {
 
   padding() {
     const t = this.app.state.intake;
-    $('#padding').replaceChildren(value({ name: 'padding', label: 'padding', value: t.padding, min: 0, max: 64, default: 4, unit: 'px', commit: v => this.app.do('intake', { intake: { ...t, padding: v } }) }));
+    $('#padding').replaceChildren(value({ name: 'padding', label: 'padding', value: t.padding, min: 0, max: 64, default: 4, unit: 'px', commit: v => this.app.do('padding', { intake: { padding: v } }) }));
   }
 
   rows() {
