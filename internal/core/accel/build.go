@@ -24,15 +24,16 @@ type node struct {
 	maxX, maxY, maxZ [width]float32
 	child            [width]int32
 	valid            uint32 // bit per child that is there; an empty box would always be hit
+	_                [7]uint32
 }
 
-// block holds up to eight triangles, by component. Unused slots are degenerate and never hit.
+// block holds up to eight triangles, by component. Unused slots are degenerate and never hit. Nodes and
+// blocks fill whole cache lines.
 type block struct {
 	ax, ay, az [width]float32
 	bx, by, bz [width]float32
 	cx, cy, cz [width]float32
 	tri        [width]int32
-	count      int32
 }
 
 // BVH is built once and read by any number of goroutines.
@@ -77,10 +78,13 @@ func Build(m Mesh) *BVH {
 	root := bd.split(bd.refs, depth, 0)
 	out.nodes = make([]node, 0, len(bd.refs)/4+1)
 	out.blocks = make([]block, 0, len(bd.refs)/5+1)
+	root.weigh()
 	if root.left == nil {
 		root = &tree{box: root.box, left: root, right: nil}
 	}
 	out.collapse(m, root)
+	large(out.nodes)
+	large(out.blocks)
 	return out
 }
 
@@ -94,6 +98,7 @@ type tree struct {
 	box         geom.Box
 	left, right *tree
 	refs        []ref
+	cost        [width]float32 // see weigh
 }
 
 type builder struct {
@@ -199,29 +204,63 @@ func (b *builder) partition(refs []ref, box, mids geom.Box, depth int) int {
 	return i
 }
 
-// collapse writes t as an eight-wide node, opening the child with the largest area first.
+// Costs of a visit by a few rays, measured: 31 ns for eight boxes, 42 ns for eight triangles.
+const (
+	nodeCost = 1
+	leafCost = 1.4
+)
+
+// weigh fills cost: what the subtree costs when it stands as at most i+1 children of a wide node (Ylitie,
+// Karras & Laine, Efficient Incoherent Ray Traversal on GPUs Through Compressed Wide BVHs, 2017, §3.1).
+func (t *tree) weigh() {
+	area := t.box.HalfArea()
+	if t.left == nil {
+		for i := range t.cost {
+			t.cost[i] = area * leafCost
+		}
+		return
+	}
+	t.left.weigh()
+	t.right.weigh()
+	t.cost[0] = area*nodeCost + t.left.cost[width-1-1-t.share(width)] + t.right.cost[t.share(width)]
+	for i := 2; i <= width; i++ {
+		k := t.share(i)
+		t.cost[i-1] = min(t.cost[i-2], t.left.cost[i-2-k]+t.right.cost[k])
+	}
+}
+
+// share is how many of n children, less one, the right side best gets.
+func (t *tree) share(n int) (k int) {
+	for j := 1; j <= n-2; j++ {
+		if t.left.cost[n-2-j]+t.right.cost[j] < t.left.cost[n-2-k]+t.right.cost[k] {
+			k = j
+		}
+	}
+	return k
+}
+
+// spread lists the at most n children that t is best split into.
+func (t *tree) spread(n int, kids []*tree) []*tree {
+	for n > 1 && t.left != nil && t.cost[n-1] == t.cost[n-2] {
+		n--
+	}
+	if n == 1 || t.left == nil {
+		return append(kids, t)
+	}
+	k := t.share(n)
+	return t.right.spread(k+1, t.left.spread(n-1-k, kids))
+}
+
+// collapse writes t as an eight-wide node with the children that make it cheapest.
 func (b *BVH) collapse(m Mesh, t *tree) int32 {
 	at := int32(len(b.nodes))
 	b.nodes = append(b.nodes, node{})
 	kids := make([]*tree, 0, width)
-	for _, k := range []*tree{t.left, t.right} {
-		if k != nil {
-			kids = append(kids, k)
-		}
-	}
-	for len(kids) < width {
-		open := -1
-		for i, k := range kids {
-			if k.left != nil && (open < 0 || k.box.HalfArea() > kids[open].box.HalfArea()) {
-				open = i
-			}
-		}
-		if open < 0 {
-			break
-		}
-		k := kids[open]
-		kids[open] = k.left
-		kids = append(kids, k.right)
+	if t.right == nil {
+		kids = append(kids, t.left)
+	} else {
+		k := t.share(width)
+		kids = t.right.spread(k+1, t.left.spread(width-1-k, kids))
 	}
 	var n node
 	for i, k := range kids {
@@ -248,7 +287,12 @@ func (b *BVH) leaf(m Mesh, refs []ref) int32 {
 		k.cx[i], k.cy[i], k.cz[i] = s.X, s.Y, s.Z
 		k.tri[i] = r.tri
 	}
-	k.count = int32(len(refs))
+	// Unused slots repeat a point of the first triangle, so that they never stick out of the block.
+	for i := len(refs); i < width; i++ {
+		k.ax[i], k.ay[i], k.az[i] = k.ax[0], k.ay[0], k.az[0]
+		k.bx[i], k.by[i], k.bz[i] = k.ax[0], k.ay[0], k.az[0]
+		k.cx[i], k.cy[i], k.cz[i] = k.ax[0], k.ay[0], k.az[0]
+	}
 	b.blocks = append(b.blocks, k)
 	return int32(len(b.blocks) - 1)
 }

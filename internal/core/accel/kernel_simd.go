@@ -23,6 +23,24 @@ func testNode(n *node, o geom.Vec3, far float32, s *Stream, rays uint64) {
 	}
 }
 
+func testNodeMany(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) uint64 {
+	if !HasSIMD {
+		return nodeManyPlain(n, o, far, s, rays, mask)
+	}
+	any := nodeManySIMD(n, o, far, s, rays, mask)
+	archsimd.ClearAVXUpperBits()
+	return any
+}
+
+func gather(hits *[StreamSize]uint8, mask *[width]uint64) uint64 {
+	if !HasSIMD {
+		return gatherPlain(hits, mask)
+	}
+	any := gatherSIMD(hits, mask)
+	archsimd.ClearAVXUpperBits()
+	return any
+}
+
 func testBlock(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) uint64 {
 	if !HasSIMD {
 		return blockPlain(k, o, far, s, rays)
@@ -32,15 +50,18 @@ func testBlock(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) uint6
 	return hit
 }
 
-// spread repeats a ray's three values over the lanes; spreadEnd follows the last one.
-func spread(l *[3]lanes, x, y, z float32) {
+// spread repeats a ray's three values and their reciprocals over the lanes; spreadEnd follows the last one.
+func spread(d, inv *[3]lanes, x, y, z float32) {
 	if !HasSIMD {
-		spreadPlain(l, x, y, z)
+		spreadPlain(d, inv, x, y, z)
 		return
 	}
-	archsimd.BroadcastFloat32x8(x).Store((*[width]float32)(&l[0]))
-	archsimd.BroadcastFloat32x8(y).Store((*[width]float32)(&l[1]))
-	archsimd.BroadcastFloat32x8(z).Store((*[width]float32)(&l[2]))
+	one := archsimd.BroadcastFloat32x8(1)
+	for i, v := range [3]float32{x, y, z} {
+		b := archsimd.BroadcastFloat32x8(v)
+		b.Store((*[width]float32)(&d[i]))
+		one.Div(b).Store((*[width]float32)(&inv[i]))
+	}
 }
 
 func spreadEnd() {
@@ -92,6 +113,67 @@ func nodeSIMD(n *node, o geom.Vec3, far float32, s *Stream, rays uint64) {
 	}
 }
 
+// nodeManySIMD fills mask for a node that most rays of the stream have come to.
+func nodeManySIMD(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) (any uint64) {
+	ox, oy, oz := archsimd.BroadcastFloat32x8(o.X), archsimd.BroadcastFloat32x8(o.Y), archsimd.BroadcastFloat32x8(o.Z)
+	lx, hx := archsimd.LoadFloat32x8(&n.minX).Sub(ox), archsimd.LoadFloat32x8(&n.maxX).Sub(ox)
+	ly, hy := archsimd.LoadFloat32x8(&n.minY).Sub(oy), archsimd.LoadFloat32x8(&n.maxY).Sub(oy)
+	lz, hz := archsimd.LoadFloat32x8(&n.minZ).Sub(oz), archsimd.LoadFloat32x8(&n.maxZ).Sub(oz)
+	var zero f8
+	most, least := lx.Max(ly).Max(lz), hx.Min(hy).Min(hz)
+	inside := most.Less(zero).And(least.Greater(zero)).ToBits()
+	maybe := uint8(n.valid) &^ inside
+	if s.axis != (geom.Vec3{}) {
+		nx, ny, nz := archsimd.BroadcastFloat32x8(s.axis.X), archsimd.BroadcastFloat32x8(s.axis.Y), archsimd.BroadcastFloat32x8(s.axis.Z)
+		up := lx.Mul(nx).Max(hx.Mul(nx)).Add(ly.Mul(ny).Max(hy.Mul(ny))).Add(lz.Mul(nz).Max(hz.Mul(nz)))
+		maybe &= up.GreaterEqual(zero).ToBits()
+	}
+	any = uint64(inside)
+	for m := inside & uint8(n.valid); m != 0; m &= m - 1 {
+		mask[bits.TrailingZeros8(m)&(width-1)] = rays
+	}
+	limit, grow := archsimd.BroadcastFloat32x8(far), archsimd.BroadcastFloat32x8(slack)
+	for ; maybe != 0; maybe &= maybe - 1 {
+		c := bits.TrailingZeros8(maybe) & (width - 1)
+		lx, hx := archsimd.BroadcastFloat32x8(n.minX[c]-o.X), archsimd.BroadcastFloat32x8(n.maxX[c]-o.X)
+		ly, hy := archsimd.BroadcastFloat32x8(n.minY[c]-o.Y), archsimd.BroadcastFloat32x8(n.maxY[c]-o.Y)
+		lz, hz := archsimd.BroadcastFloat32x8(n.minZ[c]-o.Z), archsimd.BroadcastFloat32x8(n.maxZ[c]-o.Z)
+		got := uint64(0)
+		for g := 0; g < StreamSize; g += width {
+			ix := archsimd.LoadFloat32x8((*[width]float32)(s.ix[g : g+width]))
+			a, b := lx.Mul(ix), hx.Mul(ix)
+			near, end := a.Min(b), a.Max(b)
+			iy := archsimd.LoadFloat32x8((*[width]float32)(s.iy[g : g+width]))
+			a, b = ly.Mul(iy), hy.Mul(iy)
+			near, end = near.Max(a.Min(b)), end.Min(a.Max(b))
+			iz := archsimd.LoadFloat32x8((*[width]float32)(s.iz[g : g+width]))
+			a, b = lz.Mul(iz), hz.Mul(iz)
+			near, end = near.Max(a.Min(b)).Max(zero), end.Min(a.Max(b)).Mul(grow).Min(limit)
+			got |= uint64(near.LessEqual(end).ToBits()) << g
+		}
+		if got &= rays; got != 0 {
+			mask[c] = got
+			any |= 1 << c
+		}
+	}
+	return any
+}
+
+// gatherSIMD is gatherPlain by moving the bit of each child to the top of its byte and taking the tops.
+func gatherSIMD(hits *[StreamSize]uint8, mask *[width]uint64) (any uint64) {
+	a, b := archsimd.LoadUint8x32((*[32]uint8)(hits[:32])).AsUint16x16(), archsimd.LoadUint8x32((*[32]uint8)(hits[32:])).AsUint16x16()
+	var zero archsimd.Int8x32
+	for c := width - 1; c >= 0; c-- {
+		m := uint64(a.AsInt8x32().Less(zero).ToBits()) | uint64(b.AsInt8x32().Less(zero).ToBits())<<32
+		mask[c] = m
+		if m != 0 {
+			any |= 1 << c
+		}
+		a, b = a.Add(a), b.Add(b)
+	}
+	return any
+}
+
 // planes forms the three edge planes of eight triangles for one origin.
 func planes(k *block, o geom.Vec3) (p, q, w [3]f8, det f8) {
 	ox, oy, oz := archsimd.BroadcastFloat32x8(o.X), archsimd.BroadcastFloat32x8(o.Y), archsimd.BroadcastFloat32x8(o.Z)
@@ -115,6 +197,14 @@ func blockSIMD(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) (hit 
 	ax, ay, az := archsimd.LoadFloat32x8(&k.ax).Sub(ox), archsimd.LoadFloat32x8(&k.ay).Sub(oy), archsimd.LoadFloat32x8(&k.az).Sub(oz)
 	bx, by, bz := archsimd.LoadFloat32x8(&k.bx).Sub(ox), archsimd.LoadFloat32x8(&k.by).Sub(oy), archsimd.LoadFloat32x8(&k.bz).Sub(oz)
 	cx, cy, cz := archsimd.LoadFloat32x8(&k.cx).Sub(ox), archsimd.LoadFloat32x8(&k.cy).Sub(oy), archsimd.LoadFloat32x8(&k.cz).Sub(oz)
+	var zero f8
+	if s.axis != (geom.Vec3{}) {
+		nx, ny, nz := archsimd.BroadcastFloat32x8(s.axis.X), archsimd.BroadcastFloat32x8(s.axis.Y), archsimd.BroadcastFloat32x8(s.axis.Z)
+		a, b, c := ax.MulAdd(nx, ay.MulAdd(ny, az.Mul(nz))), bx.MulAdd(nx, by.MulAdd(ny, bz.Mul(nz))), cx.MulAdd(nx, cy.MulAdd(ny, cz.Mul(nz)))
+		if a.Max(b).Max(c).Greater(zero).ToBits() == 0 {
+			return 0
+		}
+	}
 	px, py, pz := by.Mul(cz).Sub(bz.Mul(cy)), bz.Mul(cx).Sub(bx.Mul(cz)), bx.Mul(cy).Sub(by.Mul(cx))
 	qx, qy, qz := cy.Mul(az).Sub(cz.Mul(ay)), cz.Mul(ax).Sub(cx.Mul(az)), cx.Mul(ay).Sub(cy.Mul(ax))
 	wx, wy, wz := ay.Mul(bz).Sub(az.Mul(by)), az.Mul(bx).Sub(ax.Mul(bz)), ax.Mul(by).Sub(ay.Mul(bx))
@@ -123,7 +213,6 @@ func blockSIMD(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) (hit 
 	px, py, pz = px.AsInt32x8().Xor(sign).AsFloat32x8(), py.AsInt32x8().Xor(sign).AsFloat32x8(), pz.AsInt32x8().Xor(sign).AsFloat32x8()
 	qx, qy, qz = qx.AsInt32x8().Xor(sign).AsFloat32x8(), qy.AsInt32x8().Xor(sign).AsFloat32x8(), qz.AsInt32x8().Xor(sign).AsFloat32x8()
 	wx, wy, wz = wx.AsInt32x8().Xor(sign).AsFloat32x8(), wy.AsInt32x8().Xor(sign).AsFloat32x8(), wz.AsInt32x8().Xor(sign).AsFloat32x8()
-	var zero f8
 	if far > 1e30 {
 		for ; rays != 0; rays &= rays - 1 {
 			r := bits.TrailingZeros64(rays) & (StreamSize - 1)

@@ -57,7 +57,7 @@ func edgePlanes(k *block, i int, o geom.Vec3) edges {
 
 // blockPlain returns which of rays meet a triangle of the block before far.
 func blockPlain(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) (hit uint64) {
-	for i := range int(k.count) {
+	for i := range width {
 		e := edgePlanes(k, i, o)
 		for m := rays &^ hit; m != 0; m &= m - 1 {
 			r := bits.TrailingZeros64(m)
@@ -84,7 +84,7 @@ func nearNodePlain(n *node, o geom.Vec3, far float32, s *Stream) (hit uint32) {
 
 func nearBlockPlain(k *block, o geom.Vec3, far float32, s *Stream) (hit uint32) {
 	d := geom.Vec3{X: s.dir[0][0][0], Y: s.dir[0][1][0], Z: s.dir[0][2][0]}
-	for i := range int(k.count) {
+	for i := range width {
 		e := edgePlanes(k, i, o)
 		p, q, w := d.Dot(e.e[0]), d.Dot(e.e[1]), d.Dot(e.e[2])
 		if sum := p + q + w; min(p, q, w) >= 0 && sum > 0 && e.det <= far*sum {
@@ -95,8 +95,27 @@ func nearBlockPlain(k *block, o geom.Vec3, far float32, s *Stream) (hit uint32) 
 	return hit
 }
 
-func spreadPlain(l *[3]lanes, x, y, z float32) {
+func spreadPlain(d, inv *[3]lanes, x, y, z float32) {
 	for i := range width {
-		l[0][i], l[1][i], l[2][i] = x, y, z
+		d[0][i], d[1][i], d[2][i] = x, y, z
+		inv[0][i], inv[1][i], inv[2][i] = 1/x, 1/y, 1/z
 	}
+}
+
+// gatherPlain turns each ray's byte of children into each child's mask of rays, and returns a bit for
+// each child that some ray wants.
+func gatherPlain(hits *[StreamSize]uint8, mask *[width]uint64) (any uint64) {
+	for r, h := range hits {
+		any |= uint64(h)
+		for ; h != 0; h &= h - 1 {
+			mask[bits.TrailingZeros8(h)&(width-1)] |= 1 << r
+		}
+	}
+	return any
+}
+
+func nodeManyPlain(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) uint64 {
+	s.hits = [StreamSize]uint8{}
+	nodePlain(n, o, far, s, rays)
+	return gatherPlain(&s.hits, mask)
 }

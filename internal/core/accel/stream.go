@@ -1,9 +1,9 @@
 package accel
 
 import (
-	"encoding/binary"
 	"math"
 	"math/bits"
+	"unsafe"
 
 	"crust/internal/core/geom"
 )
@@ -11,8 +11,12 @@ import (
 // StreamSize is how many rays of one origin travel together.
 const StreamSize = 64
 
-// fewRays is where turning hit bits one by one becomes dearer than transposing them by eights.
-const fewRays = 12
+// fewRays is where turning hit bits one by one becomes dearer than taking them all apart at once.
+const fewRays = 4
+
+// manyRays is where a node's boxes are better tested one by one, each with eight rays at once: boxes
+// that hold the origin, or lie behind all rays, need no test at all.
+const manyRays = 32
 
 // lanes is one value repeated, so that a SIMD kernel loads it instead of broadcasting it.
 type lanes [width]float32
@@ -20,13 +24,29 @@ type lanes [width]float32
 // Stream holds up to StreamSize rays and the scratch of their traversal. Each goroutine owns one.
 type Stream struct {
 	n          int
-	dir        [StreamSize][3]lanes
-	inv        [StreamSize][3]lanes
-	hits       [StreamSize]uint8
+	axis       geom.Vec3 // all rays lie on its side; zero when they may go anywhere
+	*rays
 	stack      [width * maxDepth]entry
 	near       [width]float32
 	nearStack  [width * maxDepth]nearEntry
 	tHit, u, v lanes
+}
+
+// rays are kept on a boundary of 64 bytes: loads that straddle cache lines halved the speed of the kernels.
+type rays struct {
+	dir  [StreamSize][3]lanes
+	inv  [StreamSize][3]lanes
+	ix   [StreamSize]float32 // reciprocals again, side by side
+	iy   [StreamSize]float32
+	iz   [StreamSize]float32
+	hits [StreamSize]uint8
+}
+
+func newRays() *rays {
+	const line = 64
+	buf := make([]byte, unsafe.Sizeof(rays{})+line)
+	at := unsafe.Pointer(&buf[0])
+	return (*rays)(unsafe.Add(at, -uintptr(at)&(line-1)))
 }
 
 type entry struct {
@@ -40,22 +60,30 @@ type nearEntry struct {
 }
 
 // Set takes the unit directions of the next query, at most StreamSize of them.
-func (s *Stream) Set(dirs []geom.Vec3) {
-	s.n = len(dirs)
+func (s *Stream) Set(dirs []geom.Vec3) { s.SetAround(dirs, geom.Vec3{}) }
+
+// SetAround is Set for directions that all lie on the side of axis: what lies wholly on the other
+// side is passed over, as most of the faces round a point of a convex surface do.
+func (s *Stream) SetAround(dirs []geom.Vec3, axis geom.Vec3) {
+	s.n, s.axis = len(dirs), axis
+	if s.rays == nil {
+		s.rays = newRays()
+	}
 	for i, d := range dirs {
-		spread(&s.dir[i], d.X, d.Y, d.Z)
-		spread(&s.inv[i], reciprocal(d.X), reciprocal(d.Y), reciprocal(d.Z))
+		spread(&s.dir[i], &s.inv[i], apart(d.X), apart(d.Y), apart(d.Z))
+		s.ix[i], s.iy[i], s.iz[i] = s.inv[i][0][0], s.inv[i][1][0], s.inv[i][2][0]
 	}
 	spreadEnd()
 }
 
-// reciprocal stays finite, so that a box touching the origin's plane gives 0 and not NaN.
-func reciprocal(v float32) float32 {
+// apart keeps a component off zero, so that its reciprocal is finite and a box touching the origin's
+// plane gives 0 and not NaN.
+func apart(v float32) float32 {
 	const tiny = 1e-18
 	if v > -tiny && v < tiny {
-		return float32(math.Copysign(1/tiny, float64(v)))
+		return float32(math.Copysign(tiny, float64(v)))
 	}
-	return 1 / v
+	return v
 }
 
 // Occluded sends the stream's rays from o and returns a bit for each that meets a triangle, seen
@@ -82,7 +110,10 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 		n := &b.nodes[e.child]
 		var mask [width]uint64
 		any := uint64(0) // a bit per child that some ray wants
-		if bits.OnesCount64(rays) <= fewRays {
+		switch count := bits.OnesCount64(rays); {
+		case count > manyRays:
+			any = testNodeMany(n, o, far, s, rays, &mask)
+		case count <= fewRays:
 			testNode(n, o, far, s, rays)
 			for m := rays; m != 0; m &= m - 1 {
 				r := bits.TrailingZeros64(m) & (StreamSize - 1)
@@ -92,23 +123,10 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 					mask[bits.TrailingZeros64(h)&(width-1)] |= 1 << r
 				}
 			}
-		} else {
+		default:
 			s.hits = [StreamSize]uint8{}
 			testNode(n, o, far, s, rays)
-			for g := 0; g < StreamSize; g += 8 {
-				x := binary.LittleEndian.Uint64(s.hits[g : g+8])
-				if x == 0 {
-					continue
-				}
-				any |= x
-				x = transpose8(x)
-				for c := range mask {
-					mask[c] |= (x >> (8 * c) & 0xff) << g
-				}
-			}
-			any |= any >> 32
-			any |= any >> 16
-			any |= any >> 8
+			any = gather(&s.hits, &mask)
 		}
 		first, most := top, 0
 		for m := uint32(any) & n.valid; m != 0; m &= m - 1 {

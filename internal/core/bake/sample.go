@@ -114,7 +114,7 @@ func (w *Worker) Visibility(o, n geom.Vec3, far float32, seed uint32) float32 {
 	w.c.dirs.around(n, seed, w.dirs)
 	hits := 0
 	for at := 0; at < len(w.dirs); at += accel.StreamSize {
-		w.stream.Set(w.dirs[at:min(len(w.dirs), at+accel.StreamSize)])
+		w.stream.SetAround(w.dirs[at:min(len(w.dirs), at+accel.StreamSize)], n)
 		hits += bits.OnesCount64(w.c.bvh.Occluded(o, far, &w.stream))
 	}
 	return 1 - float32(hits)/float32(len(w.dirs))
