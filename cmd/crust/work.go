@@ -226,14 +226,15 @@ func report(ctx context.Context, file string, m *mesh.Model, sets []uv.Set, padd
 
 // bakeFlags are shared by bake and deliver.
 type bakeFlags struct {
-	high, split string
+	high        []string
+	split       string
 	settings    bake.Settings
 	asJSON      bool
 	out         string
 }
 
 func (f *bakeFlags) add(c *cobra.Command, size int) {
-	c.Flags().StringVar(&f.high, "high", "", "high-poly to bake from")
+	c.Flags().StringArrayVar(&f.high, "high", nil, "high-poly to bake from; give it again for more files")
 	c.Flags().StringVar(&f.split, "sets", uv.PerMaterial, "single, material or udim")
 	c.Flags().IntVar(&f.settings.Size, "size", size, "size of each map in px")
 	c.Flags().IntVar(&f.settings.Rays, "rays", 64, "occlusion rays per texel")
@@ -242,12 +243,18 @@ func (f *bakeFlags) add(c *cobra.Command, size int) {
 	c.Flags().BoolVar(&f.settings.Ground, "ground", false, "occlusion counts the floor under the model")
 	c.Flags().Float64Var(&f.settings.Deep, "deep", 0, "limit of thickness in metres; 0 is suggested from the model")
 	c.Flags().StringVar(&f.settings.ID, "id", "", "what ID colours are made from: "+strings.Join(bake.IDChoices, ", "))
+	c.Flags().Float64Var(&f.settings.Radius, "radius", 0, "radius of curvature in metres; 0 is suggested from the model")
+	c.Flags().Float64Var(&f.settings.Far, "far", 0, "limit of occlusion rays in metres; 0 is none")
+	c.Flags().Float64Var(&f.settings.Front, "front", 0, "how far above the model the high-poly is looked for in metres; 0 is suggested part by part")
+	c.Flags().Float64Var(&f.settings.Rear, "rear", 0, "how far below")
+	c.Flags().BoolVar(&f.settings.Straight, "straight", false, "rays follow the model's own normals instead of averaged ones")
+	c.Flags().StringSliceVar(&f.settings.Endings, "endings", nil, "endings of part names that pairing passes over, with commas between; unset for the usual ones")
 	c.Flags().StringVar(&f.out, "out", ".", "folder to write to")
 	c.Flags().BoolVar(&f.asJSON, "json", false, "print one JSON object")
 }
 
 // open checks the call and prepares model, sets and bake source.
-func (f *bakeFlags) open(file string) (*mesh.Model, []uv.Set, *bake.Source, error) {
+func (f *bakeFlags) open(ctx context.Context, file string) (*mesh.Model, []uv.Set, *bake.Source, error) {
 	if err := checkSplit(f.split); err != nil {
 		return nil, nil, nil, err
 	}
@@ -262,16 +269,22 @@ func (f *bakeFlags) open(file string) (*mesh.Model, []uv.Set, *bake.Source, erro
 		return nil, nil, nil, fmt.Errorf("%s: has faces without UVs, so there is nowhere to bake to; unwrap them and export again", filepath.Base(file))
 	}
 	var high *mesh.Model
-	if f.high != "" {
-		if high, err = load(f.high); err != nil {
+	for _, name := range f.high {
+		m, err := load(name)
+		if err != nil {
 			return nil, nil, nil, err
+		}
+		if high == nil {
+			high = m
+		} else {
+			high.Append(m)
 		}
 	}
 	sets, err := uv.Sets(low, f.split)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	src, err := bake.Prepare(low, high, f.settings)
+	src, err := bake.Prepare(ctx, low, high, f.settings)
 	return low, sets, src, err
 }
 
@@ -340,6 +353,7 @@ type bakedMap struct {
 	Rays          int64         `json:"rays"`
 	Seconds       float64       `json:"seconds"`
 	RaysPerSecond float64       `json:"rays_per_second"`
+	Missed        int64         `json:"missed"` // texels that found no high-poly
 	Low           float64       `json:"low,omitempty"` // what 0 and 1 stand for in metres, for maps of lengths
 	High          float64       `json:"high,omitempty"`
 	Legend        []bake.Legend `json:"legend,omitempty"`
@@ -358,7 +372,7 @@ func bakeCommand() *cobra.Command {
 				}
 				kinds = append(kinds, k)
 			}
-			_, sets, src, err := f.open(args[0])
+			_, sets, src, err := f.open(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -372,12 +386,11 @@ func bakeCommand() *cobra.Command {
 				Maps []bakedMap `json:"maps"`
 			}
 			for i := range sets {
-				for _, k := range kinds {
-					made, err := bakeSet(cmd.Context(), src, &sets[i], []string{k})
-					if err != nil {
-						return err
-					}
-					m := made[0]
+				made, err := bakeSet(cmd.Context(), src, &sets[i], kinds)
+				if err != nil {
+					return err
+				}
+				for _, m := range made {
 					name := sets[i].Name + "_" + m.Kind + ".png"
 					if sets[i].Tile > 0 {
 						name = fmt.Sprintf("%s_%s.%d.png", strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])), m.Kind, sets[i].Tile)
@@ -392,7 +405,7 @@ func bakeCommand() *cobra.Command {
 					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
 						return err
 					}
-					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds), m.Low, m.High, m.Legend})
+					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds), m.Missed, m.Low, m.High, m.Legend})
 				}
 			}
 			if f.asJSON {
@@ -456,7 +469,7 @@ func deliverCommand() *cobra.Command {
 			if _, err := fin.Layers(doc, values, 1); err != nil {
 				return wrong{err}
 			}
-			low, sets, src, err := f.open(args[0])
+			low, sets, src, err := f.open(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -58,7 +58,7 @@ func create(s *studio.Studio, d asset) (uint, error) {
 	if u, err = file(d.file+"_high.glb", high); err != nil {
 		return 0, err
 	}
-	if err := a.SetHigh(u); err != nil {
+	if err := a.SetHigh(u, false); err != nil {
 		return 0, err
 	}
 	if err := a.Split(d.split); err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/glebarez/sqlite"
@@ -29,7 +30,7 @@ type Asset struct {
 	Intake    string // intake settings as JSON, empty for the defaults
 	Cursor    int64  // journal step that is current
 	ModelName string
-	HighName  string
+	HighName  string // a line each
 	Picture   []byte // PNG for the card
 	Created   time.Time
 	Changed   time.Time
@@ -269,21 +270,25 @@ func (s *Store) Files(asset uint, kind string) (out []File, err error) {
 	return out, nil
 }
 
-// SetHigh stores the high-poly in place of the one before, and names it in the asset.
-func (s *Store) SetHigh(asset uint, f File, beside []File) error {
+// SetHigh stores the high-poly files in place of those before, and names them in the asset.
+func (s *Store) SetHigh(asset uint, files, beside []File) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := dropBlobs(tx, "asset_id = ? AND kind IN ('high', 'high-beside')", asset); err != nil {
 			return err
 		}
-		if err := putBlob(tx, asset, "high", f); err != nil {
-			return err
+		var names []string
+		for _, f := range files {
+			if err := putBlob(tx, asset, "high", f); err != nil {
+				return err
+			}
+			names = append(names, f.Name)
 		}
 		for _, b := range beside {
 			if err := putBlob(tx, asset, "high-beside", b); err != nil {
 				return err
 			}
 		}
-		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"high_name": f.Name, "changed": time.Now()}).Error
+		return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"high_name": strings.Join(names, "\n"), "changed": time.Now()}).Error
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"crust/internal/core/bake"
 	"crust/internal/core/mesh"
 	"crust/internal/store"
 )
@@ -106,6 +107,9 @@ func (a *Asset) match(plan *Plan, t *taken) {
 	}
 	whole := a.whole
 	for key, r := range a.rows {
+		if k, err := bake.KindOf(key[1]); err != nil || k.With != "" {
+			continue // they go with the map that they come with
+		}
 		before := r.Stamp == a.stampOf(key[1], a.setHash[key[0]])
 		a.whole = t.whole
 		after := t.setHash[key[0]] != "" && r.Stamp == a.stampOf(key[1], t.setHash[key[0]])

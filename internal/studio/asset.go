@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"crust/internal/core/bake"
@@ -27,31 +28,35 @@ type Asset struct {
 	stop   context.CancelFunc
 	wake   chan struct{}
 
-	mu                  sync.Mutex
-	name, split         string
-	size                int
-	modelName, highName string
-	highHash            string
-	whole               string            // see taken
-	setHash             map[string]string // see taken
-	intake              Intake
-	modelVersion        int // grows when the page must load the model anew
-	report              *inspect.Report
-	pending             *pending
-	model, high         *mesh.Model
-	sets                []uv.Set
-	settings            Settings
-	rows                map[[2]string]store.Baked
-	maps                map[string]map[string]*bakeMap // read as they are needed
-	mapsVersion         map[string]int                 // by set; grows when new maps are to be painted with
-	mapsNew             map[string]bool                // sets whose maps the running job has replaced
-	doc, live           *strata.Document
-	undo, redo          string
-	version             int // grows with every change of what is painted
-	cancelPaint         context.CancelFunc
-	job                 *Job
-	pages               map[*Page]bool
-	coverage            map[string]float64
+	mu           sync.Mutex
+	name, split  string
+	size         int
+	modelName    string
+	highs        []HighFile
+	highHash     string            // of all of them, empty when there is none
+	source       *prepared         // what the last bake was prepared with
+	preparing    sync.Mutex        // one at a time makes it
+	whole        string            // see taken
+	setHash      map[string]string // see taken
+	intake       Intake
+	modelVersion int // grows when the page must load the model anew
+	report       *inspect.Report
+	pending      *pending
+	model, high  *mesh.Model
+	sets         []uv.Set
+	settings     Settings
+	rows         map[[2]string]store.Baked
+	maps         map[string]map[string]*bakeMap // read as they are needed
+	mapsUsed     [][2]string                    // those in memory, the one used last at the end
+	mapsVersion  map[string]int                 // by set; grows when new maps are to be painted with
+	mapsNew      map[string]bool                // sets whose maps the running job has replaced
+	doc, live    *strata.Document
+	undo, redo   string
+	version      int // grows with every change of what is painted
+	cancelPaint  context.CancelFunc
+	job          *Job
+	pages        map[*Page]bool
+	coverage     map[string]float64
 }
 
 type bakeMap = bake.Map
@@ -204,29 +209,6 @@ func (a *Asset) Rename(name string) error {
 
 var errBusy = errors.New("a job is running; stop it or wait for it")
 
-// SetHigh stores a high-poly to bake from.
-func (a *Asset) SetHigh(u Upload) error {
-	f, beside, err := u.model()
-	if err != nil {
-		return err
-	}
-	m, err := mesh.Open(f, beside)
-	if err != nil {
-		return err
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
-		return errBusy
-	}
-	if err := a.studio.Store.SetHigh(a.ID, f, beside); err != nil {
-		return err
-	}
-	a.high, a.highName, a.highHash = m, f.Name, hashOf(f.Data)
-	a.tell(a.stateEvent())
-	return nil
-}
-
 // SetSettings stores the settings of coming bakes.
 func (a *Asset) SetSettings(s Settings) error {
 	if _, err := s.bake(); err != nil {
@@ -267,6 +249,7 @@ func (a *Asset) Map(set, kind string) (*bake.Map, error) {
 
 func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
 	if m := a.maps[set][kind]; m != nil {
+		a.keepMap(m)
 		return m, nil
 	}
 	row, ok := a.rows[[2]string{set, kind}]
@@ -277,11 +260,35 @@ func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
 	if err != nil {
 		return nil, err
 	}
-	if a.maps[set] == nil {
-		a.maps[set] = map[string]*bakeMap{}
-	}
-	a.maps[set][kind] = m
+	a.keepMap(m)
 	return m, nil
+}
+
+// mapBytes is how much of baked maps is kept in memory; the rest is read again when it is needed.
+const mapBytes = 768 << 20
+
+// keepMap puts a map in memory as the one used last, and lets those go that were not used for longest.
+func (a *Asset) keepMap(m *bakeMap) {
+	if a.maps[m.Set] == nil {
+		a.maps[m.Set] = map[string]*bakeMap{}
+	}
+	a.maps[m.Set][m.Kind] = m
+	key := [2]string{m.Set, m.Kind}
+	a.mapsUsed = append(slices.DeleteFunc(a.mapsUsed, func(k [2]string) bool { return k == key }), key)
+	total, from := 0, len(a.mapsUsed)
+	for from > 0 {
+		k := a.mapsUsed[from-1]
+		if o := a.maps[k[0]][k[1]]; o != nil {
+			if total += 2 * len(o.Pix); total > mapBytes && from < len(a.mapsUsed) {
+				break
+			}
+		}
+		from--
+	}
+	for _, k := range a.mapsUsed[:from] {
+		delete(a.maps[k[0]], k[1])
+	}
+	a.mapsUsed = a.mapsUsed[from:]
 }
 
 // allMaps reads every map there is.
@@ -317,10 +324,7 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 	for _, r := range rows {
 		a.rows[[2]string{r.Set, r.Kind}] = r
 	}
-	if a.maps[m.Set] == nil {
-		a.maps[m.Set] = map[string]*bakeMap{}
-	}
-	a.maps[m.Set][m.Kind] = m
+	a.keepMap(m)
 	// A bake is painted with when it is done, so that the two do not take turns map by map.
 	a.mapsNew[m.Set] = true
 	if a.job == nil {

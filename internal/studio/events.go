@@ -52,14 +52,15 @@ type Cell struct {
 	High    float64         `json:"high,omitempty"`
 	Legend  json.RawMessage `json:"legend,omitempty"`
 	Share   float64         `json:"share,omitempty"`
-	Why     string          `json:"why,omitempty"` // it is stale
+	Why     string          `json:"why,omitempty"`  // it is stale
+	With    string          `json:"with,omitempty"` // the kind whose bake makes it too
 }
 
-// cells describes the bake board. The caller holds mu.
-func (a *Asset) cells() (out []Cell) {
+// cells describes the bake board's squares of some kinds. The caller holds mu.
+func (a *Asset) cells(kinds []bake.Kind) (out []Cell) {
 	for i := range a.sets {
-		for _, k := range bake.Kinds {
-			c := Cell{Set: a.sets[i].Key, Kind: k.Name, State: "missing"}
+		for _, k := range kinds {
+			c := Cell{Set: a.sets[i].Key, Kind: k.Name, State: "missing", With: k.With}
 			if r, ok := a.rows[[2]string{c.Set, c.Kind}]; ok {
 				c.State, c.Size, c.Rays, c.Missed, c.Seconds, c.Made = "ready", r.Size, r.Rays, r.Missed, r.Seconds, r.Made.UnixMilli()
 				c.Low, c.High = r.Low, r.High
@@ -111,16 +112,9 @@ func (a *Asset) stateEvent() Event {
 	b := a.model.Bounds()
 	size := b.Size()
 	diag := float64(b.Diagonal())
-	high := Event(nil)
-	if a.highName != "" {
-		high = Event{"name": a.highName}
-		if a.high != nil {
-			high["triangles"] = len(a.high.Tris)
-		}
-	}
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
-		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": high, "hasUV": a.model.HasUV,
-		"settings": a.settings, "cells": a.cells(), "suggested": Event{"radius": diag * bake.DefaultRadius, "reach": diag * bake.DefaultReach, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
+		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": a.highs, "hasUV": a.model.HasUV,
+		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
 		"intake": a.intake, "channels": channels, "modelVersion": a.modelVersion}
 	if a.job != nil {
 		e["job"] = a.job.event()

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"crust/internal/core/bake"
 	"crust/internal/core/geom"
 	"crust/internal/core/layout"
 	"crust/internal/core/mesh"
@@ -60,7 +61,7 @@ func states(a *Asset) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	count := map[string]int{}
-	for _, c := range a.cells() {
+	for _, c := range a.cells(bake.Kinds) {
 		count[c.State]++
 	}
 	var out []string

@@ -13,7 +13,6 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/deliver"
 	"crust/internal/core/imgfile"
-	"crust/internal/core/mesh"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 )
@@ -27,6 +26,9 @@ type Job struct {
 	cancel context.CancelFunc
 	set    string
 	kinds  []string
+
+	foretold float64 // seconds, 0 when nothing is known
+	stopping bool
 }
 
 func (j *Job) running(set, kind string) bool {
@@ -42,11 +44,27 @@ func (j *Job) running(set, kind string) bool {
 }
 
 func (j *Job) event() Event {
-	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.set, "kinds": j.kinds}
-	if s := time.Since(j.began).Seconds(); j.Share > 0.02 {
-		e["left"] = s/j.Share - s
+	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.set, "kinds": j.kinds, "stopping": j.stopping}
+	if left, ok := j.left(time.Since(j.began).Seconds()); ok {
+		e["left"] = left
 	}
 	return e
+}
+
+// left is how many seconds a job still takes: what was foretold at first, then more and more what its pace says.
+func (j *Job) left(gone float64) (float64, bool) {
+	if j.foretold == 0 && j.Share < 0.02 {
+		return 0, false
+	}
+	trust := min(1, j.Share/0.3)
+	if j.foretold == 0 {
+		trust = 1
+	}
+	pace := 0.0
+	if j.Share > 0 {
+		pace = gone/j.Share - gone
+	}
+	return trust*pace + (1-trust)*j.foretold*(1-j.Share), true
 }
 
 // start runs work as the asset's job and tells the pages how it goes. It returns at once.
@@ -94,19 +112,21 @@ func (a *Asset) StopJob() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.job != nil {
+		a.job.stopping = true
 		a.job.cancel()
+		a.tell(a.job.event())
 	}
 }
 
-// Bake bakes the given cells, set by set. Only their Set and Kind are read.
+// Bake bakes the given cells, set by set. Only their Set and Kind are read. What is finished when it is stopped
+// is kept.
 func (a *Asset) Bake(cells []Cell) error {
 	if len(cells) == 0 {
 		return errors.New("nothing is chosen to bake")
 	}
 	a.mu.Lock()
-	settings, err := a.settings.bake()
-	own, sizes := a.settings.Size == 0, a.intake.sizes()
-	model, sets, hasUV := a.model, a.sets, a.model.HasUV
+	_, err := a.settings.bake()
+	sets, hasUV := a.sets, a.model.HasUV
 	a.mu.Unlock()
 	if err != nil {
 		return err
@@ -114,61 +134,73 @@ func (a *Asset) Bake(cells []Cell) error {
 	if !hasUV {
 		return errors.New("the model has faces without UVs, so there is nowhere to bake to; unwrap them and bring the model in again")
 	}
-	bySet := map[string][]string{}
 	for _, c := range cells {
 		if _, err := bake.KindOf(c.Kind); err != nil {
 			return err
 		}
-		bySet[c.Set] = append(bySet[c.Set], c.Kind)
 	}
+	bySet := kindsBySet(cells)
 	var chosen []*uv.Set
-	all, weight := 0.0, map[string]float64{}
 	for i := range sets {
 		if bySet[sets[i].Key] != nil {
 			chosen = append(chosen, &sets[i])
-			weight[sets[i].Key] = sets[i].UVArea + 0.05
-			all += weight[sets[i].Key]
 		}
 	}
 	if len(chosen) == 0 {
 		return errors.New("there is no such set any more")
 	}
-	return a.start("bake", "Bake", func(ctx context.Context, j *Job, share func(float64)) error {
-		high, err := a.readHigh()
+	return a.start("bake", "Making ready", func(ctx context.Context, j *Job, share func(float64)) error {
+		src, err := a.prepare(ctx)
 		if err != nil {
 			return err
 		}
-		src, err := bake.Prepare(model, high, settings)
-		if err != nil {
-			return err
-		}
-		if own {
-			src.SizeOf = sizes
-		}
-		done := 0.0
-		for _, s := range chosen {
-			kinds := bySet[s.Key]
-			a.mu.Lock()
-			j.set, j.kinds, j.Label = s.Key, kinds, fmt.Sprintf("%s · %s", counted(len(kinds), "map"), s.Name)
-			stamps := map[string]string{}
-			for _, k := range kinds {
-				stamps[k] = a.stamp(s.Key, k)
-			}
-			a.tell(a.stateEvent())
-			a.mu.Unlock()
-			maps, err := src.Bake(ctx, s, kinds, func(v float64) { share((done + v*weight[s.Key]) / all) })
-			if err != nil {
+		all, weight := 0.0, make([]float64, len(chosen))
+		for i, s := range chosen {
+			if weight[i], err = src.Probe(ctx, s, bySet[s.Key]); err != nil {
 				return err
 			}
-			for _, m := range maps {
-				if err := a.putMap(m, stamps[m.Kind], false); err != nil {
-					return err
-				}
+			all += weight[i]
+		}
+		a.mu.Lock()
+		j.began, j.foretold = time.Now(), all
+		a.mu.Unlock()
+		done := 0.0
+		for i, s := range chosen {
+			if err := a.bakeSet(ctx, j, src, s, bySet[s.Key], func(v float64) { share((done + v*weight[i]) / all) }); err != nil {
+				return err
 			}
-			done += weight[s.Key]
+			done += weight[i]
 		}
 		return nil
 	})
+}
+
+// bakeSet bakes and stores the maps of one set.
+func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set, kinds []string, share func(float64)) error {
+	shown := 0
+	for _, k := range kinds {
+		if kind, err := bake.KindOf(k); err == nil && kind.With == "" {
+			shown++
+		}
+	}
+	a.mu.Lock()
+	j.set, j.kinds, j.Label = s.Key, kinds, fmt.Sprintf("%s · %s", counted(shown, "map"), s.Name)
+	stamps := map[string]string{}
+	for _, k := range kinds {
+		stamps[k] = a.stamp(s.Key, k)
+	}
+	a.tell(a.stateEvent())
+	a.mu.Unlock()
+	maps, err := src.Bake(ctx, s, kinds, share)
+	if err != nil {
+		return err
+	}
+	for _, m := range maps {
+		if err := a.putMap(m, stamps[m.Kind], false); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // counted is “1 map” or “3 maps”.
@@ -183,7 +215,7 @@ func counted(n int, what string) string {
 func (a *Asset) Missing() (out []Cell) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for _, c := range a.cells() {
+	for _, c := range a.cells(bake.Kinds) {
 		if c.State == "missing" || c.State == "stale" {
 			out = append(out, c)
 		}
@@ -205,25 +237,6 @@ func (a *Asset) WaitJob(share func(float64)) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-}
-
-// readHigh returns the high-poly, nil when there is none.
-func (a *Asset) readHigh() (*mesh.Model, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.high != nil || a.highName == "" {
-		return a.high, nil
-	}
-	files, err := a.studio.Store.Files(a.ID, "high")
-	if err != nil || len(files) != 1 {
-		return nil, fmt.Errorf("the high-poly cannot be read: %v", err)
-	}
-	beside, err := a.studio.Store.Files(a.ID, "high-beside")
-	if err != nil {
-		return nil, err
-	}
-	a.high, err = mesh.Open(files[0], beside)
-	return a.high, err
 }
 
 // BringMap takes a PNG in as a baked map of a set. A broken or unfit one changes nothing.

@@ -103,7 +103,7 @@ func (a *Asset) CarryMaps() error {
 	kept := map[string]map[string]*layout.Picture{} // by kind, then by old set
 	for i := range old.sets {
 		key := old.sets[i].Key
-		for _, k := range bake.Kinds {
+		for _, k := range bake.All() {
 			r, ok := a.rows[[2]string{key, k.Name}]
 			if !ok || !r.Brought && r.Stamp != a.stampOf(k.Name, old.setHash[key]) {
 				continue
@@ -125,7 +125,7 @@ func (a *Asset) CarryMaps() error {
 	}
 	return a.start("carry", "Carry maps over", func(ctx context.Context, j *Job, share func(float64)) error {
 		done, all := 0, len(kept)*len(now.Sets)
-		for _, k := range bake.Kinds {
+		for _, k := range bake.All() {
 			pictures := kept[k.Name]
 			if pictures == nil {
 				continue

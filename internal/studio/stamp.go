@@ -13,25 +13,29 @@ type cause struct {
 	words string
 	value func(a *Asset, setHash string) any
 	maps  []string // kinds that depend on it; none means all
+	high  bool     // only with a high-poly
 }
 
 // causes lists what baked maps depend on besides their quality, in the order in which it is told.
 var causes = map[string]cause{
-	"set":    {"the set's faces or UVs changed", func(_ *Asset, setHash string) any { return setHash }, nil},
-	"model":  {"the model changed", func(a *Asset, _ string) any { return a.whole }, []string{bake.AO, bake.Curvature, bake.Position, bake.Thickness, bake.ID}},
-	"high":   {"the high-poly changed", func(a *Asset, _ string) any { return a.highHash }, nil},
-	"front":  {"the front distance changed", func(a *Asset, _ string) any { return a.settings.Front }, nil},
-	"rear":   {"the rear distance changed", func(a *Asset, _ string) any { return a.settings.Rear }, nil},
-	"far":    {"the occlusion limit changed", func(a *Asset, _ string) any { return a.settings.Far }, []string{bake.AO}},
-	"sees":   {"what occlusion sees changed", func(a *Asset, _ string) any { return a.settings.Sees }, []string{bake.AO}},
-	"ground": {"the floor was turned on or off", func(a *Asset, _ string) any { return a.settings.Ground }, []string{bake.AO}},
-	"radius": {"the curvature radius changed", func(a *Asset, _ string) any { return a.settings.Radius }, []string{bake.Curvature}},
-	"deep":   {"the thickness limit changed", func(a *Asset, _ string) any { return a.settings.Deep }, []string{bake.Thickness}},
-	"id":     {"what IDs are made from changed", func(a *Asset, _ string) any { return a.settings.ID }, []string{bake.ID}},
+	"set":      {"the set's faces or UVs changed", func(_ *Asset, setHash string) any { return setHash }, nil, false},
+	"model":    {"the model changed", func(a *Asset, _ string) any { return a.whole }, []string{bake.AO, bake.Curvature, bake.Tight, bake.Soft, bake.Position, bake.Thickness, bake.ID}, false},
+	"high":     {"the high-poly changed", func(a *Asset, _ string) any { return a.highHash }, nil, false},
+	"front":    {"the front distance changed", func(a *Asset, _ string) any { return a.settings.Front }, nil, true},
+	"rear":     {"the rear distance changed", func(a *Asset, _ string) any { return a.settings.Rear }, nil, true},
+	"parts":    {"a part's distances changed", func(a *Asset, _ string) any { return a.settings.Parts }, nil, true},
+	"endings":  {"the endings that pair names changed", func(a *Asset, _ string) any { return a.settings.Endings }, nil, true},
+	"straight": {"the direction of the rays changed", func(a *Asset, _ string) any { return a.settings.Straight }, nil, true},
+	"far":      {"the occlusion limit changed", func(a *Asset, _ string) any { return a.settings.Far }, []string{bake.AO}, false},
+	"sees":     {"what occlusion sees changed", func(a *Asset, _ string) any { return a.settings.Sees }, []string{bake.AO}, false},
+	"ground":   {"the floor was turned on or off", func(a *Asset, _ string) any { return a.settings.Ground }, []string{bake.AO}, false},
+	"radius":   {"the curvature radius changed", func(a *Asset, _ string) any { return a.settings.Radius }, []string{bake.Curvature, bake.Tight, bake.Soft}, false},
+	"deep":     {"the thickness limit changed", func(a *Asset, _ string) any { return a.settings.Deep }, []string{bake.Thickness}, false},
+	"id":       {"what IDs are made from changed", func(a *Asset, _ string) any { return a.settings.ID }, []string{bake.ID}, false},
 }
 
 // causeOrder is the order in which causes are told.
-var causeOrder = []string{"set", "model", "high", "front", "rear", "far", "sees", "ground", "radius", "deep", "id"}
+var causeOrder = []string{"set", "model", "high", "front", "rear", "parts", "endings", "straight", "far", "sees", "ground", "radius", "deep", "id"}
 
 // stamp is what a set's map depends on besides its quality, as JSON.
 func (a *Asset) stamp(set, kind string) string { return a.stampOf(kind, a.setHash[set]) }
@@ -40,7 +44,7 @@ func (a *Asset) stamp(set, kind string) string { return a.stampOf(kind, a.setHas
 func (a *Asset) stampOf(kind, setHash string) string {
 	out := map[string]string{}
 	for name, c := range causes {
-		if (name == "front" || name == "rear") && a.highHash == "" {
+		if c.high && a.highHash == "" {
 			continue
 		}
 		if c.of(kind) {

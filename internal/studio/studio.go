@@ -55,6 +55,13 @@ type Settings struct {
 	Ground  bool    `json:"ground"`
 	Deep    float64 `json:"deep"`
 	ID      string  `json:"id"`
+
+	Parts    map[string]bake.Reach `json:"parts"`    // reach of single low-poly parts
+	Endings  []string              `json:"endings"`  // of part names, passed over in pairing; nil for the usual ones
+	Straight bool                  `json:"straight"` // rays follow the low-poly's own normals
+
+	Words map[string][]string `json:"words"` // more words that file names call maps by, by kind
+	Flip  map[string]bool     `json:"flip"`  // sets whose brought tangent normals are green down
 }
 
 // Quality is a named choice of rays and samples.
@@ -66,15 +73,22 @@ type Quality struct {
 }
 
 // Qualities lists the choices. 16 rays are blotchy, 64 clean enough to work with (common practice).
-var Qualities = []Quality{{"draft", "Draft", 16, 1}, {"normal", "Normal", 64, 1}, {"final", "Final", 512, 4}}
+var Qualities = []Quality{{"draft", "Draft", 16, 1}, {"normal", "Normal", 64, 4}, {"final", "Final", 512, 16}}
+
+// MaxEndings and MaxWords limit the lists that a user may extend.
+const MaxEndings, MaxWords = 40, 60
 
 func (s Settings) bake() (bake.Settings, error) {
+	if len(s.Endings) > MaxEndings {
+		return bake.Settings{}, fmt.Errorf("more than %d endings of part names", MaxEndings)
+	}
 	if s.Size == 0 {
 		s.Size = DefaultSize // stands in; each set has its own
 	}
 	for _, q := range Qualities {
 		if q.Name == s.Quality {
-			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear, Sees: s.Sees, Ground: s.Ground, Deep: s.Deep, ID: s.ID}
+			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear, Sees: s.Sees, Ground: s.Ground, Deep: s.Deep, ID: s.ID,
+				Parts: s.Parts, Endings: s.Endings, Straight: s.Straight}
 			return b, b.Check()
 		}
 	}
@@ -166,7 +180,7 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Asset{studio: s, ID: id, name: row.Name, size: row.Size, modelName: row.ModelName, highName: row.HighName,
+	a := &Asset{studio: s, ID: id, name: row.Name, size: row.Size, modelName: row.ModelName,
 		wake: make(chan struct{}, 1), pages: map[*Page]bool{}, mapsNew: map[string]bool{}}
 	in, err := parseIntake(row.Intake)
 	if err != nil {
@@ -180,16 +194,11 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if err := json.Unmarshal([]byte(row.Settings), &a.settings); err != nil {
 		return nil, err
 	}
-	if a.highName != "" {
-		a.highHash = row.HighName // replaced by the contents' hash when it is read
-		hs, err := s.Store.Files(id, "high")
-		if err != nil {
-			return nil, err
-		}
-		if len(hs) == 1 {
-			a.highHash = hashOf(hs[0].Data)
-		}
+	hs, err := s.Store.Files(id, "high")
+	if err != nil {
+		return nil, err
 	}
+	a.nameHigh(hs)
 	j, err := s.Store.Journal(id)
 	if err != nil {
 		return nil, err

@@ -225,7 +225,7 @@ func TestRefusedFilesChangeNothing(t *testing.T) {
 	}
 	a := ball(t, s)
 	for _, err := range []error{
-		a.SetHigh(Upload{{Name: "h.obj", Data: []byte("f 1 2 3")}}),
+		a.SetHigh(Upload{{Name: "h.obj", Data: []byte("f 1 2 3")}}, false),
 		a.BringMap("asset", "ao", store.File{Name: "m.png", Data: []byte("x")}),
 		a.BringMap("asset", "glow", store.File{Name: "m.png"}),
 		a.SetSize(300), a.Rename(""), a.Split("tiles"),

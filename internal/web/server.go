@@ -417,7 +417,7 @@ func (s *Server) high(c *echo.Context, a *studio.Asset) error {
 	if err != nil {
 		return err
 	}
-	if err := a.SetHigh(u); err != nil {
+	if err := a.SetHigh(u, c.QueryParam("add") != ""); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

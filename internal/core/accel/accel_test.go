@@ -1,6 +1,8 @@
 package accel
 
 import (
+	"context"
+	"errors"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -77,6 +79,8 @@ func TestQueriesMatchBruteForce(t *testing.T) {
 			dirs := directions(1+round%StreamSize, r)
 			s.Set(dirs)
 			mask := b.Occluded(o, far, s)
+			var long [StreamSize]float32
+			b.Distances(o, far, s, long[:len(dirs)])
 			for k, d := range dirs {
 				nearest, at, sure := math.Inf(1), -1, true
 				for i := range m.Tris {
@@ -92,6 +96,9 @@ func TestQueriesMatchBruteForce(t *testing.T) {
 				if want := nearest < float64(far); (mask>>k&1 != 0) != want {
 					t.Fatalf("%d triangles, ray %v %v up to %g: occluded %v, brute force %v", n, o, d, far, !want, want)
 				}
+				if want := min(nearest, float64(far)); math.Abs(float64(long[k])-want) > 1e-4 {
+					t.Fatalf("%d triangles: ray %v %v goes %g, brute force %g", n, o, d, long[k], want)
+				}
 				hit, ok := b.FirstHit(o, d, far, new(Stream))
 				if ok != (nearest < float64(far)) || (ok && (int(hit.Tri) != at || math.Abs(float64(hit.T)-nearest) > 1e-4)) {
 					t.Fatalf("%d triangles: first hit %+v %v, brute force triangle %d at %g", n, hit, ok, at, nearest)
@@ -105,6 +112,47 @@ func TestQueriesMatchBruteForce(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// Telling the side that all rays lie on changes nothing but the time.
+func TestTheAxisChangesNoAnswer(t *testing.T) {
+	m := mesh.BumpySphere(64, 32)
+	b := Build(Mesh{Positions: m.Positions, Tris: m.Tris})
+	r := rand.New(rand.NewPCG(11, 2))
+	s := new(Stream)
+	met := 0
+	for k := range m.Tris {
+		p, q, c := m.Corners(k)
+		n := m.FaceNormal(k)
+		dirs := directions(StreamSize, r)
+		for i, d := range dirs {
+			if d.Dot(n) < 0 {
+				dirs[i] = d.Neg()
+			}
+		}
+		o := geom.Bary(p, q, c, 0.3, 0.3).Add(n.Mul(1e-4))
+		s.Set(dirs)
+		want := b.Occluded(o, 1, s)
+		s.SetAround(dirs, n)
+		if got := b.Occluded(o, 1, s); got != want {
+			t.Fatalf("at face %d rays %b are stopped, without the axis %b", k, got, want)
+		}
+		if want != 0 {
+			met++
+		}
+	}
+	if met < len(m.Tris)/10 {
+		t.Errorf("only %d of %d points meet anything", met, len(m.Tris))
+	}
+}
+
+func TestBuildingStopsWhenAsked(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	stop()
+	m := mesh.BumpySphere(128, 64)
+	if b, err := BuildWithin(ctx, Mesh{Positions: m.Positions, Tris: m.Tris}); b != nil || !errors.Is(err, context.Canceled) {
+		t.Errorf("a stopped build gives %v, %v", b, err)
 	}
 }
 

@@ -4,6 +4,7 @@
 package accel
 
 import (
+	"context"
 	"math/bits"
 	"runtime"
 	"sync"
@@ -59,7 +60,13 @@ func (b *BVH) Epsilon() float32 { return b.eps }
 
 // Build makes the hierarchy, on as many cores as there are. Degenerate triangles are left out.
 func Build(m Mesh) *BVH {
-	bd := builder{mesh: m}
+	b, _ := BuildWithin(context.Background(), m) // never stopped
+	return b
+}
+
+// BuildWithin is Build that gives up with the context's error when that ends.
+func BuildWithin(ctx context.Context, m Mesh) (*BVH, error) {
+	bd := builder{ctx: ctx, mesh: m}
 	box := geom.EmptyBox()
 	for t, tri := range m.Tris {
 		a, b, c := m.Positions[tri[0]], m.Positions[tri[1]], m.Positions[tri[2]]
@@ -72,10 +79,13 @@ func Build(m Mesh) *BVH {
 	}
 	out := &BVH{box: box, eps: max(1e-7, box.Diagonal()*2e-6)}
 	if len(bd.refs) == 0 {
-		return out
+		return out, nil
 	}
 	depth := bits.Len(uint(runtime.GOMAXPROCS(0))) + 3
 	root := bd.split(bd.refs, depth, 0)
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
 	out.nodes = make([]node, 0, len(bd.refs)/4+1)
 	out.blocks = make([]block, 0, len(bd.refs)/5+1)
 	root.weigh()
@@ -85,7 +95,7 @@ func Build(m Mesh) *BVH {
 	out.collapse(m, root)
 	large(out.nodes)
 	large(out.blocks)
-	return out
+	return out, nil
 }
 
 type ref struct {
@@ -102,6 +112,7 @@ type tree struct {
 }
 
 type builder struct {
+	ctx  context.Context
 	mesh Mesh
 	refs []ref
 }
@@ -119,7 +130,7 @@ func (b *builder) split(refs []ref, par, depth int) *tree {
 		mids = mids.Add(refs[i].mid)
 	}
 	t := &tree{box: box}
-	if len(refs) <= width {
+	if len(refs) <= width || len(refs) > 4096 && b.ctx.Err() != nil {
 		t.refs = refs
 		return t
 	}

@@ -32,3 +32,7 @@ func spreadEnd() {}
 func testNodeMany(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) uint64 {
 	return nodeManyPlain(n, o, far, s, rays, mask)
 }
+
+func measureNode(n *node, o geom.Vec3, s *Stream, rays uint64) { measureNodePlain(n, o, s, rays) }
+
+func measureBlock(k *block, o geom.Vec3, s *Stream, rays uint64) { measureBlockPlain(k, o, s, rays) }

@@ -32,6 +32,24 @@ func testNodeMany(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mas
 	return any
 }
 
+func measureNode(n *node, o geom.Vec3, s *Stream, rays uint64) {
+	if !HasSIMD {
+		measureNodePlain(n, o, s, rays)
+		return
+	}
+	measureNodeSIMD(n, o, s, rays)
+	archsimd.ClearAVXUpperBits()
+}
+
+func measureBlock(k *block, o geom.Vec3, s *Stream, rays uint64) {
+	if !HasSIMD {
+		measureBlockPlain(k, o, s, rays)
+		return
+	}
+	measureBlockSIMD(k, o, s, rays)
+	archsimd.ClearAVXUpperBits()
+}
+
 func gather(hits *[StreamSize]uint8, mask *[width]uint64) uint64 {
 	if !HasSIMD {
 		return gatherPlain(hits, mask)
@@ -113,7 +131,8 @@ func nodeSIMD(n *node, o geom.Vec3, far float32, s *Stream, rays uint64) {
 	}
 }
 
-// nodeManySIMD fills mask for a node that most rays of the stream have come to.
+// nodeManySIMD fills mask for a node that most rays of the stream have come to: its boxes are tested one by
+// one, each with eight rays at once. Boxes that hold the origin, or lie behind all rays, need no test.
 func nodeManySIMD(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) (any uint64) {
 	ox, oy, oz := archsimd.BroadcastFloat32x8(o.X), archsimd.BroadcastFloat32x8(o.Y), archsimd.BroadcastFloat32x8(o.Z)
 	lx, hx := archsimd.LoadFloat32x8(&n.minX).Sub(ox), archsimd.LoadFloat32x8(&n.maxX).Sub(ox)
@@ -139,7 +158,7 @@ func nodeManySIMD(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mas
 		ly, hy := archsimd.BroadcastFloat32x8(n.minY[c]-o.Y), archsimd.BroadcastFloat32x8(n.maxY[c]-o.Y)
 		lz, hz := archsimd.BroadcastFloat32x8(n.minZ[c]-o.Z), archsimd.BroadcastFloat32x8(n.maxZ[c]-o.Z)
 		got := uint64(0)
-		for g := 0; g < StreamSize; g += width {
+		for g := 0; g < s.n; g += width {
 			ix := archsimd.LoadFloat32x8((*[width]float32)(s.ix[g : g+width]))
 			a, b := lx.Mul(ix), hx.Mul(ix)
 			near, end := a.Min(b), a.Max(b)
@@ -276,4 +295,52 @@ func nearBlockSIMD(k *block, o geom.Vec3, far float32, s *Stream) uint32 {
 		w.Div(sum).Store((*[width]float32)(&s.v))
 	}
 	return m
+}
+
+func measureNodeSIMD(n *node, o geom.Vec3, s *Stream, rays uint64) {
+	ox, oy, oz := archsimd.BroadcastFloat32x8(o.X), archsimd.BroadcastFloat32x8(o.Y), archsimd.BroadcastFloat32x8(o.Z)
+	lx, hx := archsimd.LoadFloat32x8(&n.minX).Sub(ox), archsimd.LoadFloat32x8(&n.maxX).Sub(ox)
+	ly, hy := archsimd.LoadFloat32x8(&n.minY).Sub(oy), archsimd.LoadFloat32x8(&n.maxY).Sub(oy)
+	lz, hz := archsimd.LoadFloat32x8(&n.minZ).Sub(oz), archsimd.LoadFloat32x8(&n.maxZ).Sub(oz)
+	var zero f8
+	x, y, z := lx.Max(zero.Sub(hx)).Max(zero), ly.Max(zero.Sub(hy)).Max(zero), lz.Max(zero.Sub(hz)).Max(zero)
+	x.MulAdd(x, y.MulAdd(y, z.Mul(z))).Store(&s.near)
+	grow := archsimd.BroadcastFloat32x8(slack)
+	for ; rays != 0; rays &= rays - 1 {
+		r := bits.TrailingZeros64(rays) & (StreamSize - 1)
+		inv := &s.inv[r]
+		ix := archsimd.LoadFloat32x8((*[width]float32)(&inv[0]))
+		a, b := lx.Mul(ix), hx.Mul(ix)
+		near, end := a.Min(b), a.Max(b)
+		iy := archsimd.LoadFloat32x8((*[width]float32)(&inv[1]))
+		a, b = ly.Mul(iy), hy.Mul(iy)
+		near, end = near.Max(a.Min(b)), end.Min(a.Max(b))
+		iz := archsimd.LoadFloat32x8((*[width]float32)(&inv[2]))
+		a, b = lz.Mul(iz), hz.Mul(iz)
+		near, end = near.Max(a.Min(b)).Max(zero), end.Min(a.Max(b)).Mul(grow).Min(archsimd.BroadcastFloat32x8(s.far[r]))
+		s.hits[r] = near.LessEqual(end).ToBits()
+	}
+}
+
+func measureBlockSIMD(k *block, o geom.Vec3, s *Stream, rays uint64) {
+	p3, q3, w3, det := planes(k, o)
+	var zero f8
+	var at lanes
+	for ; rays != 0; rays &= rays - 1 {
+		r := bits.TrailingZeros64(rays) & (StreamSize - 1)
+		d := &s.dir[r]
+		dx, dy, dz := archsimd.LoadFloat32x8((*[width]float32)(&d[0])), archsimd.LoadFloat32x8((*[width]float32)(&d[1])), archsimd.LoadFloat32x8((*[width]float32)(&d[2]))
+		p := dx.MulAdd(p3[0], dy.MulAdd(p3[1], dz.Mul(p3[2])))
+		q := dx.MulAdd(q3[0], dy.MulAdd(q3[1], dz.Mul(q3[2])))
+		w := dx.MulAdd(w3[0], dy.MulAdd(w3[1], dz.Mul(w3[2])))
+		sum := p.Add(q).Add(w)
+		in := p.Min(q).Min(w).Greater(zero).And(det.Less(sum.Mul(archsimd.BroadcastFloat32x8(s.far[r])))).ToBits()
+		if in == 0 {
+			continue
+		}
+		det.Div(sum).Store((*[width]float32)(&at))
+		for ; in != 0; in &= in - 1 {
+			s.far[r] = min(s.far[r], at[bits.TrailingZeros8(in)&(width-1)])
+		}
+	}
 }

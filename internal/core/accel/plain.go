@@ -119,3 +119,31 @@ func nodeManyPlain(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, ma
 	nodePlain(n, o, far, s, rays)
 	return gatherPlain(&s.hits, mask)
 }
+
+// measureNodePlain is nodePlain where each ray has its own end; it also notes in s.near how far the boxes
+// are from the origin, squared.
+func measureNodePlain(n *node, o geom.Vec3, s *Stream, rays uint64) {
+	for c := range width {
+		x, y, z := max(n.minX[c]-o.X, o.X-n.maxX[c], 0), max(n.minY[c]-o.Y, o.Y-n.maxY[c], 0), max(n.minZ[c]-o.Z, o.Z-n.maxZ[c], 0)
+		s.near[c] = x*x + y*y + z*z
+	}
+	for ; rays != 0; rays &= rays - 1 {
+		r := bits.TrailingZeros64(rays)
+		nodePlain(n, o, s.far[r], s, 1<<r)
+	}
+}
+
+// measureBlockPlain shortens the rays that meet a triangle of the block.
+func measureBlockPlain(k *block, o geom.Vec3, s *Stream, rays uint64) {
+	for i := range width {
+		e := edgePlanes(k, i, o)
+		for m := rays; m != 0; m &= m - 1 {
+			r := bits.TrailingZeros64(m)
+			d := geom.Vec3{X: s.dir[r][0][0], Y: s.dir[r][1][0], Z: s.dir[r][2][0]}
+			p, q, w := d.Dot(e.e[0]), d.Dot(e.e[1]), d.Dot(e.e[2])
+			if sum := p + q + w; min(p, q, w) > 0 && e.det < s.far[r]*sum {
+				s.far[r] = e.det / sum
+			}
+		}
+	}
+}

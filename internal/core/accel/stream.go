@@ -14,17 +14,13 @@ const StreamSize = 64
 // fewRays is where turning hit bits one by one becomes dearer than taking them all apart at once.
 const fewRays = 4
 
-// manyRays is where a node's boxes are better tested one by one, each with eight rays at once: boxes
-// that hold the origin, or lie behind all rays, need no test at all.
-const manyRays = 32
-
 // lanes is one value repeated, so that a SIMD kernel loads it instead of broadcasting it.
 type lanes [width]float32
 
 // Stream holds up to StreamSize rays and the scratch of their traversal. Each goroutine owns one.
 type Stream struct {
-	n          int
-	axis       geom.Vec3 // all rays lie on its side; zero when they may go anywhere
+	n    int
+	axis geom.Vec3 // all rays lie on its side; zero when they may go anywhere
 	*rays
 	stack      [width * maxDepth]entry
 	near       [width]float32
@@ -39,6 +35,7 @@ type rays struct {
 	ix   [StreamSize]float32 // reciprocals again, side by side
 	iy   [StreamSize]float32
 	iz   [StreamSize]float32
+	far  [StreamSize]float32 // how far each ray has to go yet; of Distances
 	hits [StreamSize]uint8
 }
 
@@ -111,7 +108,7 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 		var mask [width]uint64
 		any := uint64(0) // a bit per child that some ray wants
 		switch count := bits.OnesCount64(rays); {
-		case count > manyRays:
+		case count > fewRays && 2*count > s.n:
 			any = testNodeMany(n, o, far, s, rays, &mask)
 		case count <= fewRays:
 			testNode(n, o, far, s, rays)
@@ -153,6 +150,48 @@ func transpose8(x uint64) uint64 {
 	x ^= t ^ t<<14
 	t = (x ^ x>>28) & 0x00000000F0F0F0F0
 	return x ^ t ^ t<<28
+}
+
+// Distances sends the stream's rays from o and writes how far each goes before it meets a triangle, seen
+// from either side; far when it meets none before that.
+func (b *BVH) Distances(o geom.Vec3, far float32, s *Stream, out []float32) {
+	for i := range s.n {
+		s.far[i] = far
+	}
+	if len(b.nodes) > 0 && s.n > 0 {
+		b.distances(o, s)
+	}
+	copy(out, s.far[:s.n])
+}
+
+func (b *BVH) distances(o geom.Vec3, s *Stream) {
+	top := 1
+	s.stack[0] = entry{0, ^uint64(0) >> (64 - s.n)}
+	for top > 0 {
+		top--
+		e := s.stack[top]
+		if e.child < 0 {
+			measureBlock(&b.blocks[^e.child], o, s, e.rays)
+			continue
+		}
+		n := &b.nodes[e.child]
+		var mask [width]uint64
+		s.hits = [StreamSize]uint8{}
+		measureNode(n, o, s, e.rays)
+		// The box nearest to the origin goes on top: what is met there spares the rest.
+		first := top
+		for m := uint32(gather(&s.hits, &mask)) & n.valid; m != 0; m &= m - 1 {
+			c := bits.TrailingZeros32(m) & (width - 1)
+			t := s.near[c]
+			at := top
+			for at > first && s.nearStack[at-1].t < t {
+				s.stack[at], s.nearStack[at] = s.stack[at-1], s.nearStack[at-1]
+				at--
+			}
+			s.stack[at], s.nearStack[at].t = entry{n.child[c], mask[c]}, t
+			top++
+		}
+	}
 }
 
 // Hit is where a ray met the surface: distance in ray lengths, triangle and barycentrics.

@@ -23,7 +23,7 @@ func patch() *mesh.Model {
 
 func bakeFirst(t *testing.T, m, high *mesh.Model, s Settings, kinds ...string) (*Source, *uv.Set, []*Map) {
 	t.Helper()
-	src, err := Prepare(m, high, s)
+	src, err := Prepare(context.Background(), m, high, s)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -308,7 +308,7 @@ func TestBakesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 
 func TestBakeStopsWhenAsked(t *testing.T) {
 	m := mesh.BumpySphere(64, 32)
-	src, err := Prepare(m, nil, Settings{Size: 1024, Rays: 1024, Samples: 1})
+	src, err := Prepare(context.Background(), m, nil, Settings{Size: 1024, Rays: 1024, Samples: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

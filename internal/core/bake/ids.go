@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
 	"crust/internal/core/uv"
 )
 
@@ -103,12 +104,12 @@ func (s *Source) newIDs(set *uv.Set) *ids {
 		x.name = slices.Clone(seen.Parts)
 		at := map[string]int{}
 		for i, n := range x.name {
-			at[partName(n)] = i
+			at[partName(n, s.endings())] = i
 		}
 		x.of = func(pt *point, low int32) int {
 			if s.High != nil && pt.miss {
 				// Where no high-poly was found, the low-poly's part stands in by its name.
-				if i, ok := at[partName(s.Low.Parts[s.Low.Part[low]])]; ok {
+				if i, ok := at[partName(s.Low.Parts[s.Low.Part[low]], s.endings())]; ok {
 					return i
 				}
 				return 0
@@ -122,8 +123,15 @@ func (s *Source) newIDs(set *uv.Set) *ids {
 	return x
 }
 
+func (s *Source) endings() []string {
+	if s.Settings.Endings == nil {
+		return DefaultEndings
+	}
+	return s.Settings.Endings
+}
+
 // faces is the model that a point's triangle belongs to.
-func (s *Source) faces(pt *point) *meshModel {
+func (s *Source) faces(pt *point) *mesh.Model {
 	if s.High != nil && !pt.miss {
 		return s.High
 	}

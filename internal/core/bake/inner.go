@@ -5,7 +5,6 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
-	"crust/internal/core/surface"
 )
 
 // What a part's occlusion rays may meet.
@@ -18,12 +17,12 @@ const (
 // SeesChoices lists them in the order in which they are offered.
 var SeesChoices = []string{SeesAll, SeesPaired, SeesOwn}
 
-// of is the hierarchy that the rays of a part are cast in, built when it is first asked for.
-func (s *Source) of(part int32) *accel.BVH {
+// of is the hierarchy that the rays of a pair of parts are cast in, built when it is first asked for.
+func (s *Source) of(pair int32) *accel.BVH {
 	key := int32(-1)
 	switch s.Settings.Sees {
 	case SeesOwn:
-		key = part
+		key = pair
 	case SeesPaired:
 		if s.High == nil {
 			return s.bvh
@@ -32,29 +31,23 @@ func (s *Source) of(part int32) *accel.BVH {
 	default:
 		return s.bvh
 	}
-	s.partLock.Lock()
-	defer s.partLock.Unlock()
-	if b := s.byPart[key]; b != nil {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if b := s.byPair[key]; b != nil {
 		return b
 	}
-	seen := s.seen()
-	paired := make([]bool, len(seen.Parts))
-	for _, p := range s.pair {
-		if p >= 0 {
-			paired[p] = true
-		}
+	seen, of := s.seen(), s.pairs.low
+	if s.High != nil {
+		of = s.pairs.high
 	}
 	var tris [][3]uint32
 	for t, p := range seen.Part {
-		if key >= 0 && p == key || key == -2 && paired[p] {
+		if key >= 0 && of[p] == key || key == -2 && s.pairs.whole[of[p]] {
 			tris = append(tris, seen.Tris[t])
 		}
 	}
 	b := accel.Build(accel.Mesh{Positions: seen.Positions, Tris: tris})
-	if s.byPart == nil {
-		s.byPart = map[int32]*accel.BVH{}
-	}
-	s.byPart[key] = b
+	s.byPair[key] = b
 	return b
 }
 
@@ -68,72 +61,115 @@ func ground(o geom.Vec3, dirs []geom.Vec3, floor, far float32) (mask uint64) {
 	return mask
 }
 
-// occlusion writes the share of cosine-weighted rays that see open air.
-func (s *Source) occlusion(pts []point, texel []uint32, seed uint32, k *scratch) {
+// settled tells whether a texel's occlusion is known as well as it will ever be asked for: its variance is a
+// fraction of what a half-open texel has left when all rays are cast. (hits + 1) / (n + 2) is the mean of what the
+// share may be after so many (Laplace's rule of succession).
+func settled(n, hits, all int) bool {
+	if n < max(16, all/8) {
+		return false
+	}
+	p := (float64(hits) + 1) / (float64(n) + 2)
+	return p*(1-p)/float64(n) <= settledShare/float64(all)
+}
+
+const settledShare = 0.1
+
+// fillOcclusion adds the cosine-weighted rays of one sample, those that see open air and how many there were.
+// Texels that are settled stop early.
+func fillOcclusion(k *block) {
+	s, b := k.b.s, k.b
 	far := unlimited
 	if s.Settings.Far > 0 {
 		far = float32(s.Settings.Far)
 	}
 	lift := 4 * s.bvh.Epsilon()
-	for i := range pts {
-		pt := &pts[i]
-		o, seed := pt.p.Add(pt.face.Mul(lift)), seed^texel[i]*0x9e3779b9
-		if s.Settings.Sees == "" && !s.Settings.Ground {
-			k.val[i] = k.rays.Visibility(o, pt.n, far, seed)
+	all := k.outer.c.dirs.rays
+	cast := int64(0)
+	for i := range k.pts {
+		if k.skip[i] {
 			continue
 		}
-		b := s.of(pt.part)
-		k.rays.c.dirs.around(pt.n, seed, k.rays.dirs)
-		hits, dirs := 0, k.rays.dirs
-		for at := 0; at < len(dirs); at += accel.StreamSize {
-			run := dirs[at:min(len(dirs), at+accel.StreamSize)]
-			k.rays.stream.Set(run)
-			mask := b.Occluded(o, far, &k.rays.stream)
+		pt, at := &k.pts[i], k.surf.Texel[k.from+i]
+		j := int(at) - k.l.base
+		n := int(k.l.rays[j])
+		hits := n - int(k.l.sum[j]+0.5)
+		o, bvh := pt.p.Add(pt.face.Mul(lift)), s.of(pt.pair)
+		seed, end := b.seed^at*0x9e3779b9, (k.spot+1)*b.perOuter
+		for from := k.spot * b.perOuter; from < end; from += accel.StreamSize {
+			if n > 0 && settled(n, hits, all) {
+				break
+			}
+			run := k.outer.dirs[:min(end-from, accel.StreamSize)]
+			b.outer.dirs.around(pt.n, seed, from, run)
+			k.outer.stream.SetAround(run, pt.n)
+			mask := bvh.Occluded(o, far, &k.outer.stream)
 			if s.Settings.Ground {
 				mask |= ground(o, run, s.box.Min.Y, far)
 			}
 			hits += bits.OnesCount64(mask)
+			n += len(run)
+			cast += int64(len(run))
 		}
-		k.val[i] = 1 - float32(hits)/float32(len(dirs))
+		k.l.rays[j], k.l.sum[j] = uint16(n), float32(n-hits)
 	}
+	k.l.total.Add(cast)
 }
 
-// thicknessRays is the share of the occlusion rays that thickness takes: its values vary less.
-const thicknessRays = 4
+// innerRays is how many rays thickness takes of a texel: its values vary less than those of occlusion.
+func (s *Source) innerRays() int { return max(4, min(256, s.Settings.Rays/4)) }
 
-// thickness writes how far cosine-weighted rays go inwards before they leave the body, as a share of the
+// fillThickness adds how far cosine-weighted rays go inwards before they leave the body, as a share of the
 // limit Deep; rays that do not leave count as the limit. In a slab the mean is twice its thickness, in a
 // ball 4/3 of its radius.
-func (s *Source) thickness(pts []point, texel []uint32, seed uint32, k *scratch) {
+func fillThickness(k *block) {
+	s, b := k.b.s, k.b
 	deep := float32(s.Settings.Deep)
 	lift := 4 * s.bvh.Epsilon()
-	for i := range pts {
-		pt := &pts[i]
+	cast := int64(0)
+	for i := range k.pts {
+		if k.skip[i] {
+			continue
+		}
+		pt, at := &k.pts[i], k.surf.Texel[k.from+i]
 		o := pt.base.Sub(pt.face.Mul(lift))
-		k.inner.c.dirs.around(pt.n.Neg(), seed^hash(texel[i]), k.inner.dirs)
 		sum := float32(0)
-		for _, d := range k.inner.dirs {
-			if hit, ok := s.bvh.FirstHit(o, d, deep, &k.inner.stream); ok {
-				sum += hit.T
-			} else {
-				sum += deep
+		seed, end := b.seed^hash(at), (k.spot+1)*b.perInner
+		for from := k.spot * b.perInner; from < end; from += accel.StreamSize {
+			run := k.inner.dirs[:min(end-from, accel.StreamSize)]
+			b.inner.dirs.around(pt.n.Neg(), seed, from, run)
+			k.inner.stream.Set(run)
+			s.bvh.Distances(o, deep, &k.inner.stream, k.inner.far[:len(run)])
+			for _, t := range k.inner.far[:len(run)] {
+				sum += t
 			}
 		}
-		k.val[i] = sum / (deep * float32(len(k.inner.dirs)))
+		k.l.sum[int(at)-k.l.base] += sum / deep
+		k.l.rays[int(at)-k.l.base] += uint16(b.perInner)
+		cast += int64(b.perInner)
 	}
+	k.l.total.Add(cast)
 }
 
-// height is the signed distance from the low-poly to the high-poly along the cage's direction, 0.5 for
+// fillHeight adds the signed distance from the low-poly to the high-poly along the cage's direction, 0.5 for
 // none, over ± the map's range.
-func (s *Source) height(surf *surface.Surface, j int, pt *point) float32 {
-	if s.High == nil || pt.miss {
-		return 0.5
+func fillHeight(k *block) {
+	s := k.b.s
+	span := 2 * float32(s.heightRange())
+	for i := range k.pts {
+		v, j := float32(0.5), k.from+i
+		if pt := &k.pts[i]; s.High != nil && !pt.miss {
+			dir := s.outward(int(k.surf.Tri[j]), k.surf.U[j], k.surf.V[j])
+			v += pt.base.Sub(k.surf.Position(j)).Dot(dir) / span
+		}
+		k.one(i, v)
 	}
-	t := surf.Tri[j]
-	i := s.Low.Tris[t]
-	dir := geom.Bary(s.cage[i[0]], s.cage[i[1]], s.cage[i[2]], surf.U[j], surf.V[j]).Norm()
-	return 0.5 + pt.p.Sub(surf.Position(j)).Dot(dir)/(2*float32(s.heightRange()))
 }
 
-// heightRange is how far height reaches each way, in metres.
-func (s *Source) heightRange() float64 { return max(s.Settings.Front, s.Settings.Rear) }
+// heightRange is how far height reaches each way, in metres: as far as any part looks for its high-poly.
+func (s *Source) heightRange() float64 {
+	most := float64(s.box.Diagonal()) * reachLeast
+	for _, r := range s.reach {
+		most = max(most, r.Front, r.Rear)
+	}
+	return most
+}

@@ -143,7 +143,7 @@ func TestIDColoursAreExactAndListed(t *testing.T) {
 		}
 	}
 	whole := func(from string) (*uv.Set, []*Map) {
-		src, err := Prepare(m, nil, Settings{Size: 64, Rays: 1, Samples: 4, ID: from})
+		src, err := Prepare(context.Background(), m, nil, Settings{Size: 64, Rays: 1, Samples: 4, ID: from})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -213,7 +213,7 @@ func TestNewMapsDoNotHangOnTheCores(t *testing.T) {
 	}
 	run := func(cores int) []*Map {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(cores))
-		src, err := Prepare(low, high, Settings{Size: 64, Rays: 32, Samples: 4, Front: 0.1, Rear: 0.1, Sees: SeesOwn, Ground: true})
+		src, err := Prepare(context.Background(), low, high, Settings{Size: 64, Rays: 32, Samples: 4, Front: 0.1, Rear: 0.1, Sees: SeesOwn, Ground: true})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -155,7 +155,7 @@ func TestCleaningBringsFewRaysNearerToMany(t *testing.T) {
 	}
 	_, _, cleaned := bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: 32, Samples: 1}, AO)
 	// The raw error of the same rays, from the caster itself, without cleaning.
-	src, err := Prepare(scene(), nil, Settings{Size: 128, Rays: 32, Samples: 1})
+	src, err := Prepare(context.Background(), scene(), nil, Settings{Size: 128, Rays: 32, Samples: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -213,7 +213,7 @@ func TestSettingsAreChecked(t *testing.T) {
 		t.Error("an unknown map is found")
 	}
 	m := patch()
-	src, err := Prepare(m, nil, good)
+	src, err := Prepare(context.Background(), m, nil, good)
 	if err != nil {
 		t.Fatal(err)
 	}

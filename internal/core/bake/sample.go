@@ -72,10 +72,10 @@ func newPatterns(rays int) *patterns {
 	return p
 }
 
-// around writes the directions for one texel round the unit normal n.
-func (p *patterns) around(n geom.Vec3, seed uint32, out []geom.Vec3) {
+// around writes directions for one texel round the unit normal n, those of the set from number from on.
+func (p *patterns) around(n geom.Vec3, seed uint32, from int, out []geom.Vec3) {
 	h := hash(seed)
-	set := p.dirs[int(h%uint32(p.sets))*p.rays:][:p.rays]
+	set := p.dirs[int(h%uint32(p.sets))*p.rays+from:][:len(out)]
 	sin, cos := math.Sincos(2 * math.Pi * float64(hash(h)) / (1 << 32))
 	x, y := geom.Basis(n)
 	c, s := float32(cos), float32(sin)
@@ -103,6 +103,7 @@ type Worker struct {
 	c      *Caster
 	stream accel.Stream
 	dirs   []geom.Vec3
+	far    [accel.StreamSize]float32
 }
 
 // Worker returns fresh scratch.
@@ -111,7 +112,7 @@ func (c *Caster) Worker() *Worker { return &Worker{c: c, dirs: make([]geom.Vec3,
 // Visibility is the share of cosine-weighted rays round the unit normal n that reach far without
 // meeting a face. o is already lifted off the surface; seed picks the rays.
 func (w *Worker) Visibility(o, n geom.Vec3, far float32, seed uint32) float32 {
-	w.c.dirs.around(n, seed, w.dirs)
+	w.c.dirs.around(n, seed, 0, w.dirs)
 	hits := 0
 	for at := 0; at < len(w.dirs); at += accel.StreamSize {
 		w.stream.SetAround(w.dirs[at:min(len(w.dirs), at+accel.StreamSize)], n)

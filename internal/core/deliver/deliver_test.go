@@ -31,7 +31,7 @@ func job(t *testing.T, preset string) Job {
 	if err != nil {
 		t.Fatal(err)
 	}
-	src, err := bake.Prepare(m, nil, bake.Settings{Size: 128, Rays: 16, Samples: 1, Radius: 0.1})
+	src, err := bake.Prepare(context.Background(), m, nil, bake.Settings{Size: 128, Rays: 16, Samples: 1, Radius: 0.1})
 	if err != nil {
 		t.Fatal(err)
 	}

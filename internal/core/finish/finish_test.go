@@ -44,7 +44,7 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		src, err := bake.Prepare(m, nil, bake.Settings{Size: 256, Rays: 16, Samples: 1, Radius: size * 0.02})
+		src, err := bake.Prepare(context.Background(), m, nil, bake.Settings{Size: 256, Rays: 16, Samples: 1, Radius: size * 0.02})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -59,6 +59,18 @@ func Unpack(files []File) ([]File, error) {
 	return out, nil
 }
 
+// Split parts the models among files that came together from what lies beside them.
+func Split(files []File) (models, beside []File) {
+	for _, f := range files {
+		if Readers[strings.ToLower(path.Ext(f.Name))] != nil {
+			models = append(models, f)
+		} else {
+			beside = append(beside, f)
+		}
+	}
+	return models, beside
+}
+
 // Pick finds the one model among files that came together.
 func Pick(files []File) (model File, beside []File, err error) {
 	at := -1

@@ -87,7 +87,7 @@ func (m *Model) Append(o *Model) {
 	}
 	m.Positions = append(m.Positions, o.Positions...)
 	m.Normals = append(m.Normals, o.Normals...)
-	m.Colours = append(m.Colours, o.Colours...)
+	m.appendColours(len(m.Positions)-len(o.Positions), o)
 	for t, tri := range o.Tris {
 		m.Tris = append(m.Tris, [3]uint32{tri[0] + base, tri[1] + base, tri[2] + base})
 		m.Material = append(m.Material, o.Material[t]+mat)
@@ -95,6 +95,21 @@ func (m *Model) Append(o *Model) {
 	}
 	m.Materials = append(m.Materials, o.Materials...)
 	m.Parts = append(m.Parts, o.Parts...)
+}
+
+// appendColours adds o's vertex colours; where one of the two has none, its vertices are white.
+func (m *Model) appendColours(before int, o *Model) {
+	if len(m.Colours) == 0 && len(o.Colours) == 0 {
+		return
+	}
+	white := func(c [][3]uint8, n int) [][3]uint8 {
+		for len(c) < n {
+			c = append(c, [3]uint8{255, 255, 255})
+		}
+		return c
+	}
+	m.Colours = append(white(m.Colours, before), o.Colours...)
+	m.Colours = white(m.Colours, len(m.Positions))
 }
 
 // appendChannels adds o's UVs channel by channel; what o lacks is bare.

@@ -36,15 +36,21 @@ type Surface struct {
 // Rasterise finds the covered texels: those whose centre, moved by (dx, dy) texels, lies in a face.
 // Where faces overlap the first one counts.
 func Rasterise(m *mesh.Model, s *uv.Set, size int, dx, dy float32) *Surface {
+	return RasteriseRows(m, s, size, dx, dy, 0, size)
+}
+
+// RasteriseRows is Rasterise for the rows from y0 to before y1.
+func RasteriseRows(m *mesh.Model, s *uv.Set, size int, dx, dy float32, y0, y1 int) *Surface {
 	type cell struct {
 		tri  int32
 		u, v float32
 	}
-	grid := make([]cell, size*size)
+	base := y0 * size
+	grid := make([]cell, (y1-y0)*size)
 	n := 0
 	for _, t := range s.Tris {
-		uv.Raster(m, s, int(t), size, dx, dy, func(at int, u, v float32) {
-			if c := &grid[at]; c.tri == 0 {
+		uv.RasterRows(m, s, int(t), size, dx, dy, y0, y1, func(at int, u, v float32) {
+			if c := &grid[at-base]; c.tri == 0 {
 				*c = cell{t + 1, u, v}
 				n++
 			}
@@ -54,7 +60,7 @@ func Rasterise(m *mesh.Model, s *uv.Set, size int, dx, dy float32) *Surface {
 		Texel: make([]uint32, 0, n), Tri: make([]int32, 0, n), U: make([]float32, 0, n), V: make([]float32, 0, n)}
 	for at, c := range grid {
 		if c.tri != 0 {
-			out.Texel = append(out.Texel, uint32(at))
+			out.Texel = append(out.Texel, uint32(at+base))
 			out.Tri = append(out.Tri, c.tri-1)
 			out.U = append(out.U, c.u)
 			out.V = append(out.V, c.v)

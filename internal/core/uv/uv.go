@@ -165,6 +165,11 @@ func (s *Set) add(m *mesh.Model, t int32) {
 // triangle t: at is row · size + column from the top left, u and v the barycentrics of the second
 // and third corner.
 func Raster(m *mesh.Model, s *Set, t, size int, dx, dy float32, f func(at int, u, v float32)) {
+	RasterRows(m, s, t, size, dx, dy, 0, size, f)
+}
+
+// RasterRows is Raster for the rows from top to before end.
+func RasterRows(m *mesh.Model, s *Set, t, size int, dx, dy float32, top, end int, f func(at int, u, v float32)) {
 	var x, y [3]float64
 	for k, i := range m.Tris[t] {
 		p := m.UVs[i].Sub(s.Origin)
@@ -176,7 +181,7 @@ func Raster(m *mesh.Model, s *Set, t, size int, dx, dy float32, f func(at int, u
 		return
 	}
 	limit := float64(size - 1)
-	y0, y1 := math.Ceil(max(0, min(y[0], y[1], y[2]))), math.Floor(min(limit, max(y[0], y[1], y[2])))
+	y0, y1 := math.Ceil(max(float64(top), min(y[0], y[1], y[2]))), math.Floor(min(float64(end-1), max(y[0], y[1], y[2])))
 	const slack = 1e-9
 	for py := y0; py <= y1; py++ {
 		// The span where all three barycentrics are at least zero.

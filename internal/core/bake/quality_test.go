@@ -1,0 +1,163 @@
+package bake
+
+import (
+	"context"
+	"math"
+	"slices"
+	"testing"
+
+	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
+	"crust/internal/core/uv"
+)
+
+// Soft and tight curvature come with the curvature: a sphere reads H·r/2 above the middle at each of the three
+// radii (differential geometry: H = 1/R).
+func TestCurvatureComesSoftAndTight(t *testing.T) {
+	if got := WithCompanions([]string{AO, Curvature}); !slices.Equal(got, []string{AO, Curvature, Tight, Soft}) {
+		t.Errorf("curvature brings %v", got)
+	}
+	const radius, big = 0.05, 0.5
+	m := mesh.Sphere(96, 48, big, [3]float64{})
+	_, set, maps := bakeFirst(t, m, nil, Settings{Size: 128, Rays: 64, Samples: 1, Radius: radius}, Curvature, Tight, Soft)
+	for i, scale := range []float64{1, 0.5, 4} {
+		want := 0.5 + radius*scale/big/2
+		for _, v := range coveredValues(set, m, maps[i], func(p geom.Vec3) bool { return p.Y < 0.4 && p.Y > -0.4 }) {
+			if math.Abs(v-want) > 0.05*(want-0.5) {
+				t.Errorf("%s reads %.4f, want %.4f", maps[i].Kind, v, want)
+				break
+			}
+		}
+	}
+}
+
+// The vector kernel, when in use, sums as the plain one does.
+func TestCloudKernelsAgree(t *testing.T) {
+	m := mesh.BumpySphere(64, 32)
+	c, err := newCloud(context.Background(), m, m.Normals, findCreases(m, m.Normals), 0.1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i < len(m.Positions); i += 7 {
+		var k near
+		p, n := m.Positions[i], m.Normals[i]
+		c.mean(p, n, &k)
+		a, h := c.weigh(p, n, k.ranges[:k.n])
+		b, g := c.weighPlain(p, n, k.ranges[:k.n])
+		if math.Abs(float64(a-b)) > 1e-4*float64(b) || math.Abs(float64(h-g)) > 1e-3*math.Abs(float64(g))+1e-6 {
+			t.Fatalf("vertex %d: %g %g, plain %g %g", i, a, h, b, g)
+		}
+	}
+}
+
+// scene is a floor with a ball and a wall.
+func scene() *mesh.Model {
+	m := mesh.Grid(8, 8, 0, func(s, t float64) [3]float64 { return [3]float64{2 * s, 0, 2 * (1 - t)} })
+	m.Materials[0].Name = "floor"
+	m.Append(mesh.Sphere(48, 24, 0.3, [3]float64{1, 0.32, 1}))
+	m.Append(mesh.Grid(1, 1, 0, func(s, t float64) [3]float64 { return [3]float64{0.4, 0.5 * t, 2 * s} }))
+	return m
+}
+
+func rmse(a, b *Map) float64 {
+	sum := 0.0
+	for i, v := range a.Pix {
+		d := (float64(v) - float64(b.Pix[i])) / 65535
+		sum += d * d
+	}
+	return math.Sqrt(sum / float64(len(a.Pix)))
+}
+
+// Settled texels stop early, and what is lost is less than the noise of as many independent rays, whose standard
+// error is √(p(1−p)/n).
+func TestSettledTexelsStopEarly(t *testing.T) {
+	_, _, truth := bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: 4096, Samples: 1}, AO)
+	const rays = 512
+	_, _, maps := bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: rays, Samples: 16}, AO)
+	if all := int64(128 * 128 * rays); maps[0].Rays > all*9/10 || maps[0].Rays < all/8 {
+		t.Errorf("%d of %d rays were cast, want some saved", maps[0].Rays, all)
+	}
+	p := 0.0
+	for _, v := range truth[0].Pix {
+		f := float64(v) / 65535
+		p += f * (1 - f)
+	}
+	// Sixteen samples also average over the texel, so its edges differ a little from the centre's.
+	if got, random := rmse(maps[0], truth[0]), math.Sqrt(p/float64(len(truth[0].Pix))/rays); got > random {
+		t.Errorf("error %.4f, plain random rays would have %.4f", got, random)
+	}
+}
+
+// A draft interpolates between texels of a smooth surface, and stays near the truth; the wall's foot is kept.
+func TestDraftsInterpolateWhereTheyMay(t *testing.T) {
+	_, _, truth := bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: 2048, Samples: 1}, AO)
+	_, _, maps := bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: 16, Samples: 1}, AO)
+	if all := int64(128 * 128 * 16); maps[0].Rays > all*2/3 || maps[0].Rays < all/4 {
+		t.Errorf("%d of %d rays were cast, want about a quarter to two thirds", maps[0].Rays, all)
+	}
+	if got := rmse(maps[0], truth[0]); got > 0.05 {
+		t.Errorf("a draft's error is %.4f", got)
+	}
+}
+
+// A map that is baked in bands is the same as one baked at once, at any row.
+func TestBandsMakeNoDifference(t *testing.T) {
+	m := scene()
+	sets, err := uv.Sets(m, uv.PerMaterial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	src, err := Prepare(context.Background(), m, nil, Settings{Size: 128, Rays: 32, Samples: 4})
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := []string{AO, Curvature, Thickness, WorldNormal, Position, ID}
+	run := func(rows int) []*Map {
+		b, err := src.newJob(context.Background(), &sets[0], kinds, 128)
+		if err != nil {
+			t.Fatal(err)
+		}
+		maps, err := b.run(context.Background(), rows)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return maps
+	}
+	whole, bands := run(128), run(24)
+	for i := range whole {
+		if !slices.Equal(whole[i].Pix, bands[i].Pix) {
+			t.Errorf("%s differs when it is baked in bands", whole[i].Kind)
+		}
+	}
+}
+
+// What a probe foretells grows with the work: sixteen times the texels take five to fifty times as long.
+func TestProbesForetellMoreForMore(t *testing.T) {
+	m := scene()
+	sets, err := uv.Sets(m, uv.PerMaterial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	foretell := func(size, rays int) float64 {
+		src, err := Prepare(context.Background(), m, nil, Settings{Size: size, Rays: rays, Samples: 4})
+		if err != nil {
+			t.Fatal(err)
+		}
+		least := math.Inf(1)
+		for range 5 {
+			s, err := src.Probe(context.Background(), &sets[0], []string{AO, Position})
+			if err != nil {
+				t.Fatal(err)
+			}
+			least = min(least, s)
+		}
+		return least
+	}
+	small := foretell(256, 64)
+	if large := foretell(1024, 64); large < 5*small || large > 50*small {
+		t.Errorf("%.4f s at 256 px, %.4f s at 1024", small, large)
+	}
+	if more := foretell(256, 1024); more < 4*small {
+		t.Errorf("%.4f s with 64 rays, %.4f s with 1,024", small, more)
+	}
+}
