@@ -9,6 +9,7 @@ require (
 	github.com/klauspost/compress v1.20.4
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/spf13/cobra v1.10.2
+	golang.org/x/image v0.48.0
 	gorm.io/gorm v1.31.2
 )
 

@@ -226,11 +226,11 @@ func report(ctx context.Context, file string, m *mesh.Model, sets []uv.Set, padd
 
 // bakeFlags are shared by bake and deliver.
 type bakeFlags struct {
-	high        []string
-	split       string
-	settings    bake.Settings
-	asJSON      bool
-	out         string
+	high     []string
+	split    string
+	settings bake.Settings
+	asJSON   bool
+	out      string
 }
 
 func (f *bakeFlags) add(c *cobra.Command, size int) {
@@ -353,7 +353,7 @@ type bakedMap struct {
 	Rays          int64         `json:"rays"`
 	Seconds       float64       `json:"seconds"`
 	RaysPerSecond float64       `json:"rays_per_second"`
-	Missed        int64         `json:"missed"` // texels that found no high-poly
+	Missed        int64         `json:"missed"`        // texels that found no high-poly
 	Low           float64       `json:"low,omitempty"` // what 0 and 1 stand for in metres, for maps of lengths
 	High          float64       `json:"high,omitempty"`
 	Legend        []bake.Legend `json:"legend,omitempty"`

@@ -42,6 +42,7 @@ type Asset struct {
 	modelVersion int // grows when the page must load the model anew
 	report       *inspect.Report
 	pending      *pending
+	waiting      *waiting // brought pictures whose match is not confirmed yet
 	model, high  *mesh.Model
 	sets         []uv.Set
 	settings     Settings

@@ -5,14 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"image"
 	"path/filepath"
 	"sync/atomic"
 	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/deliver"
-	"crust/internal/core/imgfile"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 )
@@ -237,57 +235,6 @@ func (a *Asset) WaitJob(share func(float64)) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-}
-
-// BringMap takes a PNG in as a baked map of a set. A broken or unfit one changes nothing.
-func (a *Asset) BringMap(set, kind string, f store.File) error {
-	k, err := bake.KindOf(kind)
-	if err != nil {
-		return err
-	}
-	img, err := imgfile.ReadPNG(f.Name, f.Data)
-	if err != nil {
-		return err
-	}
-	m, err := mapFrom(img, k, f.Name)
-	if err != nil {
-		return err
-	}
-	a.mu.Lock()
-	known := false
-	for i := range a.sets {
-		known = known || a.sets[i].Key == set
-	}
-	busy := a.job != nil
-	a.mu.Unlock()
-	if !known {
-		return fmt.Errorf("there is no set “%s”", set)
-	}
-	if busy {
-		return errBusy
-	}
-	m.Set = set
-	return a.putMap(m, "", true)
-}
-
-func mapFrom(img image.Image, k bake.Kind, name string) (*bake.Map, error) {
-	size := img.Bounds().Dx()
-	if size != img.Bounds().Dy() || size < bake.MinSize || size > bake.MaxSize {
-		return nil, fmt.Errorf("%s: the picture is %d × %d; a map is square, %d to %d px", name, size, img.Bounds().Dy(), bake.MinSize, bake.MaxSize)
-	}
-	m := &bake.Map{Kind: k.Name, Size: size, Channels: k.Channels, Pix: make([]uint16, size*size*k.Channels)}
-	at := img.Bounds().Min
-	for y := range size {
-		for x := range size {
-			r, g, b, _ := img.At(at.X+x, at.Y+y).RGBA()
-			i := (y*size + x) * k.Channels
-			m.Pix[i] = uint16(r)
-			if k.Channels == 3 {
-				m.Pix[i+1], m.Pix[i+2] = uint16(g), uint16(b)
-			}
-		}
-	}
-	return m, nil
 }
 
 // Deliver runs a preset as a job. folder may be empty for a zip alone.

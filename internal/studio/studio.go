@@ -61,7 +61,6 @@ type Settings struct {
 	Straight bool                  `json:"straight"` // rays follow the low-poly's own normals
 
 	Words map[string][]string `json:"words"` // more words that file names call maps by, by kind
-	Flip  map[string]bool     `json:"flip"`  // sets whose brought tangent normals are green down
 }
 
 // Quality is a named choice of rays and samples.

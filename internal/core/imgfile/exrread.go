@@ -1,0 +1,312 @@
+package imgfile
+
+import (
+	"bytes"
+	"compress/zlib"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"strings"
+)
+
+// exr is the head of an OpenEXR file (Academy Software Foundation, OpenEXR File Layout).
+type exr struct {
+	channels      []exrChannel // in the order of the file, which is alphabetical
+	compression   int
+	x0, y0        int
+	width, height int
+	tile          int // side of a tile across, 0 for scan lines
+	tileDown      int
+	at            int // byte where the table of offsets begins
+}
+
+type exrChannel struct {
+	name  string
+	bytes int // of a sample: 2 half, 4 float or whole number
+	whole bool
+}
+
+// exrMethods are the compressions that are read, with the rows of a block.
+var exrMethods = map[int]int{0: 1, 1: 1, 2: 1, 3: 16}
+
+// exrNames of the others, for the message.
+var exrNames = map[int]string{4: "PIZ", 5: "PXR24", 6: "B44", 7: "B44A", 8: "DWAA", 9: "DWAB"}
+
+func exrHead(d []byte) (h exr, err error) {
+	fail := func(format string, a ...any) (exr, error) { return h, damaged(fmt.Errorf(format, a...)) }
+	if len(d) < 8 || binary.LittleEndian.Uint32(d) != 20000630 {
+		return fail("it does not begin as OpenEXR does")
+	}
+	flags := binary.LittleEndian.Uint32(d[4:])
+	if flags&0xff != 2 || flags&0x1800 != 0 {
+		return h, errors.New("deep and multi-part OpenEXR files are not read; save it flat, in one part")
+	}
+	tiled := flags&0x200 != 0
+	at := 8
+	text := func() (string, bool) {
+		n := bytes.IndexByte(d[at:min(len(d), at+256)], 0)
+		if n < 0 {
+			return "", false
+		}
+		s := string(d[at : at+n])
+		at += n + 1
+		return s, true
+	}
+	for {
+		name, ok := text()
+		if !ok {
+			return fail("an attribute's name at byte %d has no end", at)
+		}
+		if name == "" {
+			break
+		}
+		if _, ok := text(); !ok || len(d)-at < 4 {
+			return fail("attribute %q at byte %d", name, at)
+		}
+		n := int(binary.LittleEndian.Uint32(d[at:]))
+		at += 4
+		if n < 0 || n > len(d)-at {
+			return fail("attribute %q at byte %d says it has %d bytes", name, at, n)
+		}
+		v := d[at : at+n]
+		at += n
+		switch {
+		case name == "channels":
+			if h.channels, err = exrList(v); err != nil {
+				return h, err
+			}
+		case name == "compression" && n == 1:
+			h.compression = int(v[0])
+		case name == "dataWindow" && n == 16:
+			x0, y0 := int32(binary.LittleEndian.Uint32(v)), int32(binary.LittleEndian.Uint32(v[4:]))
+			x1, y1 := int32(binary.LittleEndian.Uint32(v[8:])), int32(binary.LittleEndian.Uint32(v[12:]))
+			h.x0, h.y0, h.width, h.height = int(x0), int(y0), int(x1)-int(x0)+1, int(y1)-int(y0)+1
+		case name == "tiles" && n == 9 && tiled:
+			h.tile, h.tileDown = int(binary.LittleEndian.Uint32(v)), int(binary.LittleEndian.Uint32(v[4:]))
+			if v[8]&0xf != 0 {
+				return h, errors.New("OpenEXR files of several levels are not read; save it with one level")
+			}
+		}
+	}
+	h.at = at
+	switch {
+	case len(h.channels) == 0 || h.width == 0:
+		return fail("it lacks channels or a data window")
+	case tiled && (h.tile < 1 || h.tile > 1<<14 || h.tileDown < 1 || h.tileDown > 1<<14):
+		return fail("tiles of %d × %d", h.tile, h.tileDown)
+	case exrMethods[h.compression] == 0:
+		return h, fmt.Errorf("OpenEXR's %s compression is not read; save it with ZIP", exrName(h.compression))
+	}
+	return h, nil
+}
+
+func exrName(k int) string {
+	if n := exrNames[k]; n != "" {
+		return n
+	}
+	return fmt.Sprint(k)
+}
+
+func exrList(v []byte) (out []exrChannel, err error) {
+	for len(v) > 0 && v[0] != 0 {
+		n := bytes.IndexByte(v, 0)
+		if n < 0 || len(v) < n+17 {
+			return nil, damaged(errors.New("the list of channels"))
+		}
+		c := exrChannel{name: string(v[:n]), bytes: 4}
+		v = v[n+1:]
+		switch kind := binary.LittleEndian.Uint32(v); kind {
+		case 0:
+			c.whole = true
+		case 1:
+			c.bytes = 2
+		case 2:
+		default:
+			return nil, damaged(fmt.Errorf("channel %q is of type %d", c.name, kind))
+		}
+		if binary.LittleEndian.Uint32(v[8:]) != 1 || binary.LittleEndian.Uint32(v[12:]) != 1 {
+			return nil, fmt.Errorf("channel %q is not sampled at every pixel; save it as plain RGB", c.name)
+		}
+		v = v[16:]
+		if out = append(out, c); len(out) > 64 {
+			return nil, errors.New("more than 64 channels; save only R, G, B")
+		}
+	}
+	return out, nil
+}
+
+func exrSize(d []byte) (int, int, error) {
+	h, err := exrHead(d)
+	return h.width, h.height, err
+}
+
+// exrPick finds the channels to take: R, G, B and A, or Y, or the only one there is. Layers' prefixes are passed over.
+func exrPick(list []exrChannel) []int {
+	find := func(name string) int {
+		return slices.IndexFunc(list, func(c exrChannel) bool {
+			return strings.EqualFold(c.name[strings.LastIndexByte(c.name, '.')+1:], name)
+		})
+	}
+	r, g, b := find("R"), find("G"), find("B")
+	if r < 0 {
+		r, g, b = find("X"), find("Y"), find("Z")
+	}
+	switch a := find("A"); {
+	case r >= 0 && g >= 0 && b >= 0 && a >= 0:
+		return []int{r, g, b, a}
+	case r >= 0 && g >= 0 && b >= 0:
+		return []int{r, g, b}
+	case find("Y") >= 0:
+		return []int{find("Y")}
+	case r >= 0:
+		return []int{r}
+	}
+	return []int{0}
+}
+
+func readEXR(d []byte) (*Picture, error) {
+	h, err := exrHead(d)
+	if err != nil {
+		return nil, err
+	}
+	pick := exrPick(h.channels)
+	p := &Picture{Width: h.width, Height: h.height, Channels: len(pick), Bits: 8 * h.channels[pick[0]].bytes, Float: true, Pix: make([]float32, h.width*h.height*len(pick))}
+	perPixel := 0
+	for _, c := range h.channels {
+		perPixel += c.bytes
+	}
+	rows := exrMethods[h.compression]
+	across, down := 1, (h.height+rows-1)/rows
+	if h.tile > 0 {
+		across, down = (h.width+h.tile-1)/h.tile, (h.height+h.tileDown-1)/h.tileDown
+	}
+	if 8*across*down > len(d)-h.at {
+		return nil, damaged(errShort)
+	}
+	for i := range across * down {
+		at := binary.LittleEndian.Uint64(d[h.at+8*i:])
+		head := 8
+		if h.tile > 0 {
+			head = 20
+		}
+		if at > uint64(len(d)-head) {
+			return nil, damaged(fmt.Errorf("block %d lies outside the file", i))
+		}
+		b := d[at:]
+		x0, y0, w, n := 0, int(int32(binary.LittleEndian.Uint32(b)))-h.y0, h.width, rows
+		if h.tile > 0 {
+			x0, y0 = int(binary.LittleEndian.Uint32(b))*h.tile, int(binary.LittleEndian.Uint32(b[4:]))*h.tileDown
+			w, n = min(h.tile, h.width-x0), h.tileDown
+		}
+		size := int(int32(binary.LittleEndian.Uint32(b[head-4:])))
+		if x0 < 0 || x0 >= h.width || y0 < 0 || y0 >= h.height || size < 0 || size > len(b)-head {
+			return nil, damaged(fmt.Errorf("block %d is out of place", i))
+		}
+		n = min(n, h.height-y0)
+		raw, err := exrUnpack(b[head:head+size], h.compression, w*n*perPixel)
+		if err != nil {
+			return nil, damaged(fmt.Errorf("block %d: %w", i, err))
+		}
+		for y := range n {
+			at := y * w * perPixel
+			for k, c := range h.channels {
+				to := slices.Index(pick, k)
+				for x := 0; x < w && to >= 0; x++ {
+					p.Pix[((y0+y)*h.width+x0+x)*len(pick)+to] = exrSample(raw[at+x*c.bytes:], c)
+				}
+				at += w * c.bytes
+			}
+		}
+	}
+	return p, nil
+}
+
+func exrSample(b []byte, c exrChannel) float32 {
+	v := float32(0)
+	switch {
+	case c.bytes == 2:
+		v = halfToFloat(binary.LittleEndian.Uint16(b))
+	case c.whole:
+		v = float32(binary.LittleEndian.Uint32(b))
+	default:
+		v = math.Float32frombits(binary.LittleEndian.Uint32(b))
+	}
+	if v != v || math.IsInf(float64(v), 0) {
+		return 0
+	}
+	return v
+}
+
+// halfToFloat widens an IEEE 754 binary16 number.
+func halfToFloat(h uint16) float32 {
+	sign, exp, frac := uint32(h>>15)<<31, uint32(h>>10&31), uint32(h&0x3ff)
+	switch exp {
+	case 0:
+		v := float32(frac) / (1 << 24)
+		return math.Float32frombits(math.Float32bits(v) | sign)
+	case 31:
+		return math.Float32frombits(sign | 0x7f800000 | frac<<13)
+	}
+	return math.Float32frombits(sign | (exp+112)<<23 | frac<<13)
+}
+
+// exrUnpack undoes a block's compression; size is what must come out.
+func exrUnpack(b []byte, method, size int) ([]byte, error) {
+	if len(b) == size || method == 0 {
+		if len(b) != size {
+			return nil, errShort
+		}
+		return b, nil // what did not get smaller was left as it is
+	}
+	parted := make([]byte, 0, size)
+	if method == 1 {
+		for len(b) > 0 {
+			n := int(int8(b[0]))
+			b = b[1:]
+			if n < 0 {
+				if n = -n; n > len(b) {
+					return nil, errShort
+				}
+				parted, b = append(parted, b[:n]...), b[n:]
+			} else {
+				if len(b) == 0 {
+					return nil, errShort
+				}
+				for range n + 1 {
+					parted = append(parted, b[0])
+				}
+				b = b[1:]
+			}
+			if len(parted) > size {
+				return nil, errors.New("too much comes out of it")
+			}
+		}
+	} else {
+		z, err := zlib.NewReader(bytes.NewReader(b))
+		if err != nil {
+			return nil, err
+		}
+		parted = parted[:size]
+		if _, err := io.ReadFull(z, parted); err != nil {
+			return nil, err
+		}
+	}
+	if len(parted) != size {
+		return nil, errShort
+	}
+	for i := 1; i < size; i++ {
+		parted[i] += parted[i-1] - 128
+	}
+	out, half := make([]byte, size), (size+1)/2
+	for i := range out {
+		if i%2 == 0 {
+			out[i] = parted[i/2]
+		} else {
+			out[i] = parted[half+i/2]
+		}
+	}
+	return out, nil
+}

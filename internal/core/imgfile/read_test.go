@@ -1,0 +1,218 @@
+package imgfile
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// original is a small picture whose every texel differs, as 8-bit colour, also held as PNG for the reference tools.
+func original(t *testing.T, dir string) (img *image.NRGBA, file string) {
+	t.Helper()
+	const w, h = 21, 13
+	img = image.NewNRGBA(image.Rect(0, 0, w, h))
+	im := &Image{Width: w, Height: h, Channels: 3, Bits: 8, Pix8: make([]uint8, 3*w*h)}
+	for y := range h {
+		for x := range w {
+			c := color.NRGBA{uint8(x * 12), uint8(y * 19), uint8(x*7 ^ y*31), 255}
+			img.SetNRGBA(x, y, c)
+			copy(im.Pix8[3*(y*w+x):], []uint8{c.R, c.G, c.B})
+		}
+	}
+	data, err := Bytes(im)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file = filepath.Join(dir, "original.png")
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return img, file
+}
+
+func compare(t *testing.T, what string, p *Picture, img *image.NRGBA, allow float64) {
+	t.Helper()
+	b := img.Bounds()
+	if p.Width != b.Dx() || p.Height != b.Dy() {
+		t.Errorf("%s is %d × %d, want %v", what, p.Width, p.Height, b.Size())
+		return
+	}
+	for i := range b.Dx() * b.Dy() {
+		c := img.NRGBAAt(i%b.Dx(), i/b.Dx())
+		for k, want := range []uint8{c.R, c.G, c.B}[:min(3, p.Channels)] {
+			if got := float64(p.Pix[i*p.Channels+k]) * 255; math.Abs(got-float64(want)) > allow {
+				t.Errorf("%s: texel %d, channel %d is %.2f, want %d", what, i, k, got, want)
+				return
+			}
+		}
+	}
+}
+
+// convertTool is Debian's ImageMagick, under the name that no other program has.
+func convertTool(t *testing.T) string {
+	t.Helper()
+	for _, name := range []string{"convert-im6.q16", "convert-im7.q16", "magick"} {
+		if f, err := exec.LookPath(name); err == nil {
+			return f
+		}
+	}
+	t.Fatal("ImageMagick is not installed; ./run test installs it")
+	return ""
+}
+
+// Files that ImageMagick, the outside reference, has written are read with the same samples: TGA plain and run-length
+// encoded, with and without alpha, grey; TIFF of 8 and 16 bits, LZW and plain; JPEG within its loss.
+func TestFilesOfAReferenceWriterAreReadBack(t *testing.T) {
+	dir := t.TempDir()
+	img, file := original(t, dir)
+	for _, c := range []struct {
+		out   string
+		flags []string
+		bits  int
+		allow float64
+	}{
+		// ImageMagick writes TGA rows as they come and says in the head where the first one stands.
+		{"plain.tga", []string{"-orient", "TopLeft", "-compress", "none"}, 8, 0.01},
+		{"upwards.tga", []string{"-orient", "BottomLeft", "-flip", "-compress", "none"}, 8, 0.01},
+		{"runs.tga", []string{"-orient", "TopLeft", "-compress", "rle"}, 8, 0.01},
+		{"alpha.tga", []string{"-orient", "TopLeft", "-alpha", "on"}, 8, 0.01},
+		{"lzw.tif", []string{"-compress", "lzw"}, 8, 0.01},
+		{"plain.tiff", []string{"-compress", "none"}, 8, 0.01},
+		{"deep.tif", []string{"-depth", "16", "-define", "tiff:fill-order=msb"}, 16, 0.01},
+		{"deep.png", []string{"-depth", "16", "-define", "png:bit-depth=16"}, 16, 0.01},
+	} {
+		path := filepath.Join(dir, c.out)
+		if out, err := exec.Command(convertTool(t), append(append([]string{file}, c.flags...), path)...).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v %s", c.out, err, out)
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := Read(c.out, data)
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		compare(t, c.out, p, img, c.allow)
+		if p.Bits != c.bits {
+			t.Errorf("%s has %d bits, want %d", c.out, p.Bits, c.bits)
+		}
+	}
+	smooth := image.NewNRGBA(image.Rect(0, 0, 64, 64))
+	for i := range 64 * 64 {
+		smooth.SetNRGBA(i%64, i/64, color.NRGBA{uint8(100 + i%64), uint8(100 + i%64), uint8(100 + i%64), 255})
+	}
+	var b bytes.Buffer
+	if err := jpeg.Encode(&b, smooth, &jpeg.Options{Quality: 95}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := Read("smooth.JPG", b.Bytes())
+	if err != nil {
+		t.Fatal(err)
+	}
+	compare(t, "smooth.JPG", p, smooth, 3)
+}
+
+// OpenEXR: what is written is read back bit by bit, and as tiles after exrmaketiled, of Debian's openexr, has made it so.
+func TestOpenEXRIsReadBack(t *testing.T) {
+	const w, h = 37, 29
+	pix := make([]float32, w*h*3)
+	for i := range pix {
+		pix[i] = float32(i%97)/97*3 - 1
+	}
+	var b bytes.Buffer
+	if err := WriteEXR(&b, w, h, 3, pix); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	same := func(what string, data []byte) {
+		p, err := Read(what, data)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		if p.Width != w || p.Height != h || p.Channels != 3 || !p.Float || p.Bits != 32 {
+			t.Errorf("%s: %d × %d of %d channels, %d bits", what, p.Width, p.Height, p.Channels, p.Bits)
+			return
+		}
+		for i, v := range p.Pix {
+			if v != pix[i] {
+				t.Errorf("%s: value %d is %g, want %g", what, i, v, pix[i])
+				return
+			}
+		}
+	}
+	same("lines.exr", b.Bytes())
+	in, out := filepath.Join(dir, "in.exr"), filepath.Join(dir, "tiles.exr")
+	if err := os.WriteFile(in, b.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, method := range []string{"none", "rle", "zip"} {
+		if msg, err := exec.Command("exrmaketiled", "-o", "-t", "16", "12", "-z", method, in, out).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v %s", method, err, msg)
+		}
+		data, err := os.ReadFile(out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		same("tiles, "+method+".exr", data)
+	}
+	if msg, err := exec.Command("exrmaketiled", "-o", "-z", "piz", in, out).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, msg)
+	}
+	data, _ := os.ReadFile(out)
+	if _, err := Read("wavelets.exr", data); err == nil || !strings.Contains(err.Error(), "PIZ") || !strings.Contains(err.Error(), "save it with ZIP") {
+		t.Errorf("a compression that is not read: %v", err)
+	}
+}
+
+// IEEE 754 binary16: the format's own landmarks.
+func TestHalvesWiden(t *testing.T) {
+	for h, want := range map[uint16]float32{0x3c00: 1, 0xc000: -2, 0x7bff: 65504, 0x0400: 6.103515625e-05, 0x0001: 5.9604645e-08, 0x3555: 0.33325195, 0x8000: 0} {
+		if got := halfToFloat(h); got != want {
+			t.Errorf("%#04x is %g, want %g", h, got, want)
+		}
+	}
+}
+
+func TestFilesThatAreNoPicturesAreToldSo(t *testing.T) {
+	for name, data := range map[string][]byte{
+		"a.png": []byte("hello"), "a.jpg": {0xff, 0xd8, 0xff}, "a.tga": {1, 2, 3}, "a.tif": []byte("II*\x00"), "a.exr": {0x76, 0x2f, 0x31, 0x01, 2, 0, 0, 0}, "a.psdx": {}, "empty.png": nil,
+		"wide.tga": {0, 0, 2, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff, 24, 0},
+	} {
+		if _, err := Read(name, data); err == nil || !strings.HasPrefix(err.Error(), name) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// Whatever the bytes, Read answers with a picture of its stated size or with an error.
+func FuzzRead(f *testing.F) {
+	var b bytes.Buffer
+	if err := WriteEXR(&b, 5, 4, 1, make([]float32, 20)); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(uint8(0), b.Bytes())
+	f.Add(uint8(1), append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 3, 0, 2, 0, 24, 0}, 0x85, 1, 2, 3))
+	f.Add(uint8(2), []byte("II*\x00\x08\x00\x00\x00\x00\x00"))
+	f.Add(uint8(3), []byte{0xff, 0xd8, 0xff, 0xc0})
+	names := []string{"a.exr", "a.tga", "a.tif", "a.jpg"}
+	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {
+		name := names[int(kind)%len(names)]
+		if w, h, err := Size(name, data); err != nil || w*h > 1<<20 {
+			return // large pictures only cost the fuzzer time
+		}
+		p, err := Read(name, data)
+		if err == nil && len(p.Pix) != p.Width*p.Height*p.Channels {
+			t.Errorf("%d values for %d × %d of %d", len(p.Pix), p.Width, p.Height, p.Channels)
+		}
+	})
+}
