@@ -211,10 +211,10 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	// Bake all eight maps of the three sets at 512.
 	r.click(`.stations a[data-stage="bake"]`)
 	r.page.MustElement("#high-file").MustSetFiles(high)
-	r.until(`crust.state.high?.name === 'buoy_high.glb'`)
+	r.until(`crust.state.high?.[0]?.name === 'buoy_high.glb'`)
 	r.click(`#quality [data-value="draft"]`)
 	r.until(`crust.state.settings.quality === 'draft'`)
-	r.page.MustElement("#quality select").MustSelect("512 px")
+	r.page.MustElement("#quality-words select").MustSelect("512 px")
 	r.until(`crust.state.settings.size === 512`)
 	r.click("#bake-missing")
 	r.until(`crust.state.job`)

@@ -24,10 +24,12 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/bring"
 	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/field"
 	"crust/internal/core/finish"
+	"crust/internal/core/imgfile"
 	"crust/internal/core/layout"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
@@ -179,6 +181,13 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/flat/:set", s.with(s.flat))
 	e.GET("/api/assets/:id/maps/:set/:kind", s.with(s.mapPicture))
 	e.POST("/api/assets/:id/maps/:set/:kind", s.with(s.bringMap))
+	e.GET("/api/assets/:id/maps/:set/:kind/at", s.with(s.mapValue))
+	e.POST("/api/assets/:id/estimate", s.with(s.estimate))
+	e.GET("/api/assets/:id/pairing", s.with(s.pairing))
+	e.GET("/api/assets/:id/cage", s.with(s.cage))
+	e.GET("/api/assets/:id/high-mesh", s.with(s.highMesh))
+	e.GET("/api/assets/:id/misses/:set", s.with(s.misses))
+	e.POST("/api/assets/:id/bring", s.with(s.bring))
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
 	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
@@ -275,21 +284,22 @@ func tables() map[string]any {
 		Label    string `json:"label"`
 		Help     string `json:"help"`
 		Channels int    `json:"channels"`
+		With     string `json:"with,omitempty"` // the kind whose bake makes it too
 	}
 	var blends []blend
 	for _, b := range pixel.Blends {
 		blends = append(blends, blend{b.Name, b.Label})
 	}
 	var kinds []kind
-	for _, k := range bake.Kinds {
-		kinds = append(kinds, kind{k.Name, k.Label, k.Help, k.Channels})
+	for _, k := range bake.All() {
+		kinds = append(kinds, kind{k.Name, k.Label, k.Help, k.Channels, k.With})
 	}
 	sources := map[string]string{}
 	for _, s := range compose.Sources {
 		sources[s.Name] = s.Label
 	}
 	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices}
+		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
@@ -345,7 +355,11 @@ func upload(c *echo.Context) (studio.Upload, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, store.File{Name: path.Base(strings.ReplaceAll(p.FileName(), "\\", "/")), Data: data})
+		name := path.Base(strings.ReplaceAll(p.FileName(), "\\", "/"))
+		if f := p.FormName(); strings.Contains(f, "/") {
+			name = path.Clean("/" + f)[1:] // a file of a folder comes with its path
+		}
+		out = append(out, store.File{Name: name, Data: data})
 		if len(out) > 500 {
 			return nil, errors.New("more than 500 files at once; bring in fewer")
 		}
@@ -433,24 +447,30 @@ type request struct {
 	Cells    []studio.Cell   `json:"cells"`
 	Settings studio.Settings `json:"settings"`
 	Folder   string          `json:"folder"`
+
+	Rows  []studio.Brought    `json:"rows"`
+	Words map[string][]string `json:"words"`
 }
 
 // calls are the small calls on an asset.
 var calls = map[string]func(a *studio.Asset, r request) error{
-	"rename":   func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
-	"split":    func(a *studio.Asset, r request) error { return a.Split(r.Value) },
-	"name-set": func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
-	"size-set": func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
-	"intake":   func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
-	"padding":  func(a *studio.Asset, r request) error { return a.SetPadding(r.Intake.Padding) },
-	"layout":   func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
-	"carry":    func(a *studio.Asset, _ request) error { return a.CarryMaps() },
-	"replace":  func(a *studio.Asset, _ request) error { return a.Replace() },
-	"size":     func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
-	"settings": func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
-	"bake":     func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
-	"stop":     func(a *studio.Asset, r request) error { a.StopJob(); return nil },
-	"deliver":  func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
+	"rename":    func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
+	"split":     func(a *studio.Asset, r request) error { return a.Split(r.Value) },
+	"name-set":  func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
+	"size-set":  func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
+	"intake":    func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
+	"padding":   func(a *studio.Asset, r request) error { return a.SetPadding(r.Intake.Padding) },
+	"layout":    func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
+	"carry":     func(a *studio.Asset, _ request) error { return a.CarryMaps() },
+	"replace":   func(a *studio.Asset, _ request) error { return a.Replace() },
+	"size":      func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
+	"settings":  func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
+	"bake":      func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
+	"drop-high": func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },
+	"bring":     func(a *studio.Asset, r request) error { return a.TakeBrought(r.Rows) },
+	"words":     func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
+	"stop":      func(a *studio.Asset, r request) error { a.StopJob(); return nil },
+	"deliver":   func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
 }
 
 func (s *Server) do(c *echo.Context, a *studio.Asset) error {

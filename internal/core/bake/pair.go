@@ -295,8 +295,8 @@ func (s *Source) measureReach(ctx context.Context) error {
 			}
 			a, b, c := s.Low.Corners(t)
 			p, dir := geom.Bary(a, b, c, u, v), s.outward(t, u, v)
-			up, isUp := s.nearest(pair, p, dir, limit, &streams[w])
-			down, isDown := s.nearest(pair, p, dir.Neg(), limit, &streams[w])
+			up, isUp := s.nearest(pair, p, dir, dir, limit, &streams[w])
+			down, isDown := s.nearest(pair, p, dir.Neg(), dir, limit, &streams[w])
 			switch {
 			case isUp && (!isDown || up < down):
 				spans[part].front = append(spans[part].front, up)
@@ -369,11 +369,24 @@ func first(a, b float64) float64 {
 	return b
 }
 
-// nearest is how far off the pair's high-poly lies in a direction, on faces that look along the surface's
-// outward side.
-func (s *Source) nearest(pair int32, p, d geom.Vec3, limit float32, stream *accel.Stream) (float32, bool) {
-	hit, ok := s.bvh.FirstHit(p, d, limit, stream)
-	return hit.T, ok && s.pairs.fit(pair, s.High.Part[hit.Tri])
+// nearest is how far off the pair's high-poly lies in direction d, on a face that looks the same way as out.
+func (s *Source) nearest(pair int32, p, d, out geom.Vec3, limit float32, stream *accel.Stream) (float32, bool) {
+	eps, gone := s.bvh.Epsilon(), float32(0)
+	for range mostLayers {
+		hit, ok := s.bvh.FirstHit(p, d, limit-gone, stream)
+		if !ok {
+			return 0, false
+		}
+		gone += hit.T
+		if s.pairs.fit(pair, s.High.Part[hit.Tri]) && s.High.FaceNormal(int(hit.Tri)).Dot(out) > 0 {
+			return gone, true
+		}
+		if gone += eps; gone >= limit {
+			return 0, false
+		}
+		p = p.Add(d.Mul(hit.T + eps))
+	}
+	return 0, false
 }
 
 // ReachOf lists the reach of the low-poly's parts, in their order; nil without a high-poly.

@@ -24,7 +24,7 @@ export async function call(method, url, body) {
 /** Sends files together as one form. progress is told the share that has left. */
 export function upload(url, files, progress) {
   const form = new FormData();
-  for (const f of files) form.append('files', f, f.name);
+  for (const f of files) form.append(f.webkitRelativePath || 'files', f, f.name);
   if (!progress) return call('POST', url, form);
   return new Promise((yes, no) => {
     const r = new XMLHttpRequest();

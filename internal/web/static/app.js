@@ -156,6 +156,7 @@ class App {
     const v = this.viewport;
     v.showFigure(this.stageName === 'intake' && $('#figure').checked);
     if (this.stageName !== 'intake') v.mark(null);
+    if (this.stageName !== 'bake') { v.showShells(null); v.compare(null); }
     if (this.stageName === 'intake') return v.show('plain');
     if (this.stageName === 'bake') return this.board.present();
     if (this.stageName === 'deliver') return v.show('lit');
@@ -172,6 +173,7 @@ class App {
     this.stations();
     if (before === 'paint' && name !== 'paint') this.picture();
     this.look(true);
+    if (name === 'bake' && this.state) this.board.take(this.state);
     if (name === 'deliver') this.deliver.list();
     this.words();
   }
@@ -222,7 +224,7 @@ class App {
     if (!j) return;
     $('.job-label').textContent = j.label;
     $('#job progress').value = j.share;
-    $('.job-left').textContent = j.left !== undefined ? clock(j.left + 0.9) : '';
+    $('.job-left').textContent = j.stopping ? 'stopping' : j.left !== undefined ? clock(j.left + 0.9) : '';
     this.board.progress(j);
     this.deliver.progress(j);
   }

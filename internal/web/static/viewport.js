@@ -262,7 +262,7 @@ export class Viewport {
     this.waiting = true;
     requestAnimationFrame(() => {
       this.waiting = false;
-      this.renderer.render(this.scene, this.camera);
+      if (this.high) this.drawBoth(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
     });
   }
@@ -324,7 +324,12 @@ export class Viewport {
   applySet(name, s) {
     const now = v => s.pictures[v]?.current?.texture || null;
     let m = s.plain;
-    if (this.mode === 'lit') {
+    if (this.high) {
+      // The clay of the high-poly, with the baked normals where there are any.
+      m = s.clay ||= clay();
+      const t = this.maps.get(name + '/normal')?.texture || null;
+      if (m.normalMap !== t) { m.normalMap = t; m.needsUpdate = true; }
+    } else if (this.mode === 'lit') {
       if (now('base') && now('orm') && now('normal')) {
         const fresh = !s.lit.map;
         s.lit.map = now('base');
@@ -349,17 +354,119 @@ export class Viewport {
 
   /** Loads a baked map's picture for the model. made changes when the map does. */
   async loadMap(url, set, kind, made) {
-    const key = set + '/' + kind, have = this.maps.get(key);
-    if (have?.made === made) return;
+    const have = this.maps.get(set + '/' + kind);
+    if (have?.made === made && have.url === url) return;
     const r = await fetch(url);
-    if (!r.ok) return;
-    const bitmap = await createImageBitmap(await r.blob(), { colorSpaceConversion: 'none' });
+    if (r.ok) await this.takeMap(await r.blob(), set, kind, made, url);
+  }
+
+  /** Takes a map's picture for the model. */
+  async takeMap(blob, set, kind, made, url = '') {
+    const key = set + '/' + kind, have = this.maps.get(key);
+    const bitmap = await createImageBitmap(blob, { colorSpaceConversion: 'none' });
     const texture = new THREE.Texture(bitmap);
     texture.flipY = false;
+    texture.anisotropy = 4;
     texture.needsUpdate = true;
     have?.texture.dispose();
-    this.maps.set(key, { made, texture });
+    this.maps.set(key, { made, texture, url });
     this.apply();
+  }
+
+  /** The set and the place on its square under the pointer, V downwards; null beside the model. */
+  pick(e) {
+    const box = this.canvas.getBoundingClientRect(), ray = this.ray ||= new THREE.Raycaster();
+    ray.setFromCamera(new THREE.Vector2((e.clientX - box.left) / box.width * 2 - 1, 1 - (e.clientY - box.top) / box.height * 2), this.camera);
+    let best = null;
+    for (const [name, s] of this.sets) {
+      const hit = ray.intersectObject(s.mesh, false)[0];
+      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance };
+    }
+    return best;
+  }
+
+  /** Shows the cage: the front shell in verdigris, the rear one in oxide, as thin lines; null takes it away. */
+  showShells(shells) {
+    if (this.shells === shells) return;
+    this.shells = shells;
+    if (this.shellGroup) {
+      this.scene.remove(this.shellGroup);
+      this.shellGroup.children.forEach(m => m.geometry.dispose());
+      this.shellGroup = null;
+    }
+    if (shells) {
+      this.shellGroup = new THREE.Group();
+      for (const [points, colour, opacity] of [[shells.front, '#58b09c', 0.3], [shells.rear, '#d0663c', 0.22]]) {
+        const g = new THREE.BufferGeometry();
+        g.setAttribute('position', new THREE.BufferAttribute(points, 3));
+        g.setIndex(new THREE.BufferAttribute(shells.index, 1));
+        this.shellGroup.add(new THREE.LineSegments(new THREE.WireframeGeometry(g), new THREE.LineBasicMaterial({ color: colour, transparent: true, opacity, depthWrite: false })));
+        if (points === shells.front) this.shellGroup.add(new THREE.Mesh(g, new THREE.MeshBasicMaterial({ color: colour, transparent: true, opacity: 0.07, depthWrite: false })));
+      }
+      this.scene.add(this.shellGroup);
+    }
+    this.draw();
+  }
+
+  /**
+   * Draws the model with its baked normals on the left and the high-poly on the right, in one clay, under a light that
+   * goes round; null ends it.
+   */
+  compare(high) {
+    if (this.high === high) return;
+    this.high = high;
+    cancelAnimationFrame(this.turning);
+    if (this.highMesh && (!high || this.highMesh.userData !== high)) {
+      this.scene.remove(this.highMesh);
+      this.highMesh.geometry.dispose();
+      this.highMesh = null;
+    }
+    if (!high) {
+      this.light.castShadow = true;
+      this.camera.aspect = this.canvas.width / this.canvas.height;
+      this.camera.updateProjectionMatrix();
+      this.setTurn(this.before ?? this.turn);
+      this.before = undefined;
+      this.apply();
+      return;
+    }
+    const g = new THREE.BufferGeometry();
+    g.setAttribute('position', new THREE.BufferAttribute(high.position, 3));
+    g.setAttribute('normal', new THREE.BufferAttribute(high.normal, 3));
+    g.setIndex(new THREE.BufferAttribute(high.index, 1));
+    this.highMesh = new THREE.Mesh(g, clay());
+    this.highMesh.userData = high;
+    this.highMesh.visible = false;
+    this.scene.add(this.highMesh);
+    this.before = this.turn;
+    this.light.castShadow = false; // shadows of the two would differ where the shapes do
+    this.apply();
+    const t0 = performance.now(), a0 = this.turn;
+    const step = now => {
+      if (!this.high) return;
+      this.setTurn(a0 + (now - t0) / 1000 * 0.9);
+      this.turning = requestAnimationFrame(step);
+    };
+    this.turning = requestAnimationFrame(step);
+  }
+
+  /** One frame of the comparison. */
+  drawBoth() {
+    const r = this.renderer, size = r.getSize(new THREE.Vector2()), w = Math.floor(size.x / 2);
+    this.camera.aspect = w / size.y;
+    this.camera.updateProjectionMatrix();
+    r.setScissorTest(true);
+    for (const right of [false, true]) {
+      r.setViewport(right ? w : 0, 0, w, size.y);
+      r.setScissor(right ? w : 0, 0, w, size.y);
+      this.group.visible = !right;
+      this.highMesh.visible = right;
+      r.render(this.scene, this.camera);
+    }
+    this.group.visible = true;
+    this.highMesh.visible = false;
+    r.setScissorTest(false);
+    r.setViewport(0, 0, size.x, size.y);
   }
 
   forgetMap(set, kind) { this.maps.delete(set + '/' + kind); }
@@ -492,6 +599,9 @@ function groundDisc() {
   mesh.renderOrder = -1;
   return mesh;
 }
+
+/** What both sides of a comparison are made of. */
+function clay() { return new THREE.MeshStandardMaterial({ color: '#a39c90', roughness: 0.55, metalness: 0 }); }
 
 /** A checker for looking at UVs: 32 squares a side. */
 function checker() {
