@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"crust/internal/core/accel"
@@ -26,6 +27,7 @@ import (
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
+	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 	"crust/internal/demo"
 	"crust/internal/store"
@@ -35,6 +37,7 @@ import (
 var (
 	reference = flag.String("reference", "", "a program that takes OBJ, points, rays and threads and prints mrays_per_s, run before and after for the ratio")
 	profile   = flag.String("profile", "", "write a CPU profile to this file")
+	child     = flag.Bool("memory-child", false, "bake the four sets of the memory measure in this process")
 	only      = flag.String("only", "", "run only the measures whose name matches")
 )
 
@@ -46,6 +49,10 @@ func main() {
 		check(pprof.StartCPUProfile(f))
 		defer pprof.StopCPUProfile()
 	}
+	if *child {
+		bakeLarge()
+		return
+	}
 	match := regexp.MustCompile(*only)
 	for _, b := range []struct {
 		name string
@@ -53,6 +60,8 @@ func main() {
 	}{
 		{"occlusion rays, 65 k triangles", func() map[string]any { return occlusion(256, 128) }},
 		{"occlusion rays, 1 M triangles", func() map[string]any { return occlusion(1024, 512) }},
+		{"occlusion of a 1024 map to an RMSE of 0.02", toError},
+		{"memory: eight maps of four sets at 4096", memory},
 		{"demo: eight maps of three sets, draft at 1024", demoMaps},
 		{"one slider, all channels of three sets at 1024", slider},
 		{"one slider, as a page sees it: pictures of three sets at 1024", page},
@@ -131,6 +140,93 @@ func occlusion(nu, nv int) map[string]any {
 		out["ratio"] = round(points * rays / least / 1e6 / ref)
 	}
 	return out
+}
+
+// toError finds the cheapest bake of a bumpy sphere's 1024² occlusion map whose error against 4,096 rays is at most
+// 0.02, and the time that plain random rays would take for that at the reference's rate (their variance is p(1 − p)/n).
+// The error is measured on every sixteenth face.
+func toError() map[string]any {
+	m := mesh.BumpySphere(256, 128)
+	sets, err := uv.Sets(m, uv.Single)
+	check(err)
+	some := sets[0]
+	some.Tris = nil
+	for i, t := range sets[0].Tris {
+		if i/32%16 == 0 {
+			some.Tris = append(some.Tris, t)
+		}
+	}
+	run := func(set *uv.Set, rays, samples int) (*bake.Map, float64) {
+		src, err := bake.Prepare(context.Background(), m, nil, bake.Settings{Size: 1024, Rays: rays, Samples: samples})
+		check(err)
+		t := time.Now()
+		maps, err := src.Bake(context.Background(), set, []string{bake.AO}, nil)
+		check(err)
+		return maps[0], time.Since(t).Seconds()
+	}
+	truth, _ := run(&some, 4096, 1)
+	all, part := surface.Rasterise(m, &sets[0], 1024, 0, 0), surface.Rasterise(m, &some, 1024, 0, 0)
+	variance := 0.0
+	for _, at := range part.Texel {
+		p := float64(truth.Pix[at]) / 65535
+		variance += p * (1 - p) / float64(part.Len())
+	}
+	rate := referenceRate(m, 200_000, 64)
+	plain := variance / (0.02 * 0.02) * float64(all.Len())
+	out := map[string]any{"texels": all.Len(), "plain_random_rays": math.Round(plain)}
+	for _, rays := range []int{8, 16, 24, 32, 48, 64, 96, 128} {
+		got, seconds := run(&sets[0], rays, 1)
+		sum := 0.0
+		for _, at := range part.Texel {
+			d := (float64(got.Pix[at]) - float64(truth.Pix[at])) / 65535
+			sum += d * d
+		}
+		if e := math.Sqrt(sum / float64(part.Len())); e <= 0.02 {
+			out["rays"], out["rmse"], out["seconds"] = rays, round(e), round(seconds)
+			if rate > 0 {
+				out["plain_random_seconds"] = round(plain / rate / 1e6)
+				out["share"] = round(seconds / (plain / rate / 1e6))
+			}
+			return out
+		}
+	}
+	out["error"] = "no quality reached the error"
+	return out
+}
+
+// memory bakes in a process of its own and tells how much memory that took at the most.
+func memory() map[string]any {
+	cmd := exec.Command(os.Args[0], "-memory-child")
+	cmd.Stderr = os.Stderr
+	t := time.Now()
+	check(cmd.Run())
+	peak := 0.0
+	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		peak = float64(u.Maxrss) / 1e6 // kB on Linux
+	}
+	return map[string]any{"peak_gb": round(peak), "seconds": round(time.Since(t).Seconds())}
+}
+
+// bakeLarge bakes all maps of the demo's winch at 4096 px as the page does.
+func bakeLarge() {
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	st, err := store.Open(dir)
+	check(err)
+	defer st.Close()
+	s := studio.New(st)
+	defer s.Close()
+	id, err := demo.Make(s, "winch")
+	check(err)
+	a, err := s.Open(id)
+	check(err)
+	check(a.SetSettings(studio.Settings{Quality: "draft", Size: 4096}))
+	check(a.Bake(a.Missing()))
+	a.WaitJob(nil)
+	if n := len(a.Missing()); n > 0 {
+		check(fmt.Errorf("%d maps are missing", n))
+	}
 }
 
 func referenceRate(m *mesh.Model, points, rays int) float64 {

@@ -1,15 +1,21 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"image/png"
+	"io"
+	"mime/multipart"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"crust/internal/core/mesh"
 )
@@ -230,4 +236,157 @@ func TestErrorsAreOneLineWithAStatus(t *testing.T) {
 	if _, err := os.Stat(to); err == nil {
 		t.Error("a failed run left its folder behind")
 	}
+}
+
+// served is crust serve in a process of its own.
+type served struct {
+	t   *testing.T
+	cmd *exec.Cmd
+	url string
+}
+
+func serve(t *testing.T, data string) *served {
+	t.Helper()
+	s := &served{t: t, cmd: exec.Command(os.Args[0], "serve", "--data", data, "--addr", "127.0.0.1:0")}
+	s.cmd.Env = append(os.Environ(), "CRUST_RUN=1")
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.url = strings.TrimSpace(line[strings.Index(line, "http"):])
+	t.Cleanup(s.kill)
+	return s
+}
+
+// kill ends the process as kill -9 does.
+func (s *served) kill() {
+	_ = s.cmd.Process.Kill() // a second time it is gone already
+	_ = s.cmd.Wait()
+}
+
+// post sends files or JSON and returns the answer.
+func (s *served) post(path string, body []byte, files ...string) []byte {
+	s.t.Helper()
+	kind := "application/json"
+	if len(files) > 0 {
+		var b bytes.Buffer
+		w := multipart.NewWriter(&b)
+		for _, name := range files {
+			data, err := os.ReadFile(name)
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			f, err := w.CreateFormFile("files", filepath.Base(name))
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			f.Write(data)
+		}
+		w.Close()
+		body, kind = b.Bytes(), w.FormDataContentType()
+	}
+	r, err := http.Post(s.url+path, kind, bytes.NewReader(body))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	out, err := io.ReadAll(r.Body)
+	if err != nil || r.StatusCode > 299 {
+		s.t.Fatalf("%s: %d %s %v", path, r.StatusCode, out, err)
+	}
+	return out
+}
+
+// get returns a file, nil when it is not there.
+func (s *served) get(path string) []byte {
+	s.t.Helper()
+	r, err := http.Get(s.url + path)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer r.Body.Close()
+	out, err := io.ReadAll(r.Body)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	if r.StatusCode != http.StatusOK {
+		return nil
+	}
+	return out
+}
+
+// wait polls until a map is there.
+func (s *served) wait(path string) []byte {
+	s.t.Helper()
+	for range 600 {
+		if out := s.get(path); out != nil {
+			return out
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	s.t.Fatalf("%s does not come", path)
+	return nil
+}
+
+// crust bake writes what the page's bake gives, texel by texel; and a server that is killed in the middle of a bake
+// leaves a folder that opens clean, with the maps that were done, and bakes on.
+func TestThePageBakesTheSameAndSurvivesAKill(t *testing.T) {
+	dir := t.TempDir()
+	low, high := ball(t, dir, "ball.glb", 24, 12), ball(t, dir, "ball_high.glb", 100, 50)
+	if _, errs, status := crust(t, "bake", low, "--high", high, "--sets", "single", "--maps", "ao,curvature,curvature-soft,normal,height,id", "--size", "128", "--rays", "64", "--samples", "4", "--out", dir); status != 0 {
+		t.Fatal(errs)
+	}
+	data := filepath.Join(dir, "data")
+	s := serve(t, data)
+	s.post("/api/assets", nil, low)
+	s.post("/api/assets/1/high", nil, high)
+	s.post("/api/assets/1/do/settings", []byte(`{"settings":{"quality":"normal","size":128}}`))
+	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"ao"},{"set":"asset","kind":"curvature"},{"set":"asset","kind":"normal"},{"set":"asset","kind":"height"},{"set":"asset","kind":"id"}]}`))
+	page := map[string][]byte{}
+	for _, kind := range []string{"ao", "curvature", "curvature-soft", "normal", "height", "id"} {
+		page[kind] = s.wait("/api/assets/1/maps/asset/" + kind)
+		files, err := filepath.Glob(filepath.Join(dir, "*_"+kind+".png"))
+		if err != nil || len(files) != 1 {
+			t.Fatalf("%s: files %v, %v", kind, files, err)
+		}
+		file, err := os.ReadFile(files[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := png.Decode(bytes.NewReader(file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := png.Decode(bytes.NewReader(page[kind]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !reflect.DeepEqual(a, b) {
+			t.Errorf("%s: the command's map is not the page's", kind)
+		}
+	}
+	// A bake that would take minutes is killed soon after it has begun.
+	s.post("/api/assets/1/do/settings", []byte(`{"settings":{"quality":"final","size":4096}}`))
+	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"ao"},{"set":"asset","kind":"thickness"}]}`))
+	time.Sleep(1500 * time.Millisecond)
+	s.kill()
+	s = serve(t, data)
+	for kind, was := range page {
+		if got := s.get("/api/assets/1/maps/asset/" + kind); !bytes.Equal(got, was) {
+			t.Errorf("%s is not what it was before the kill", kind)
+		}
+	}
+	if s.get("/api/assets/1/maps/asset/thickness") != nil {
+		t.Error("a map that was not finished is there")
+	}
+	s.post("/api/assets/1/do/settings", []byte(`{"settings":{"quality":"draft","size":128}}`))
+	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"thickness"}]}`))
+	s.wait("/api/assets/1/maps/asset/thickness")
 }

@@ -32,8 +32,25 @@ func Create(s *studio.Studio) (id uint, err error) {
 		if id, err = create(s, assets[i]); err != nil {
 			return 0, fmt.Errorf("%s: %w", assets[i].name, err)
 		}
+		a, err := s.Open(id)
+		if err != nil {
+			return 0, err
+		}
+		if err := a.Bake(a.Missing()); err != nil {
+			return 0, fmt.Errorf("%s: %w", assets[i].name, err)
+		}
 	}
 	return id, nil
+}
+
+// Make makes one of the assets, “buoy” or “winch”, without baking it.
+func Make(s *studio.Studio, file string) (uint, error) {
+	for _, d := range assets {
+		if d.file == file {
+			return create(s, d)
+		}
+	}
+	return 0, fmt.Errorf("the demo has no “%s”", file)
 }
 
 func create(s *studio.Studio, d asset) (uint, error) {
@@ -69,7 +86,7 @@ func create(s *studio.Studio, d asset) (uint, error) {
 			return 0, err
 		}
 	}
-	return id, a.Bake(a.Missing())
+	return id, nil
 }
 
 // Strata is the buoy's weathering: primer and paint, worn to steel at the edges, rust in the seams,
