@@ -357,6 +357,7 @@ type bakedMap struct {
 	Low           float64       `json:"low,omitempty"` // what 0 and 1 stand for in metres, for maps of lengths
 	High          float64       `json:"high,omitempty"`
 	Legend        []bake.Legend `json:"legend,omitempty"`
+	Box           *bake.Corners `json:"box,omitempty"` // of a position map, in metres
 }
 
 func bakeCommand() *cobra.Command {
@@ -405,7 +406,7 @@ func bakeCommand() *cobra.Command {
 					if err := deliver.WriteWhole(filepath.Join(f.out, name), data); err != nil {
 						return err
 					}
-					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds), m.Missed, m.Low, m.High, m.Legend})
+					out.Maps = append(out.Maps, bakedMap{sets[i].Name, m.Kind, filepath.Join(f.out, name), m.Size, m.Rays, m.Seconds, float64(m.Rays) / max(1e-9, m.Seconds), m.Missed, m.Low, m.High, m.Legend, boxOf(m)})
 				}
 			}
 			if f.asJSON {
@@ -430,6 +431,14 @@ func mapBytes(m *bake.Map) ([]byte, error) {
 	var b bytes.Buffer
 	err := imgfile.WriteEXR(&b, m.Size, m.Size, m.Channels, m.Float)
 	return b.Bytes(), err
+}
+
+// boxOf is a position map's box, nil for others.
+func boxOf(m *bake.Map) *bake.Corners {
+	if m.Box == (bake.Corners{}) {
+		return nil
+	}
+	return &m.Box
 }
 
 func kindNames() (out []string) {

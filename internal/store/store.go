@@ -67,6 +67,7 @@ type Baked struct {
 	Low      float64 // what 0 and 1 stand for in metres, for maps of lengths
 	High     float64
 	Legend   string // of an ID map, as JSON
+	Box      string // of a position map, as JSON
 	Made     time.Time
 	BlobID   uint
 }
@@ -355,7 +356,15 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) erro
 		if err != nil {
 			return err
 		}
-		return tx.Save(&Baked{Low: m.Low, High: m.High, Legend: string(legend),
+		box := ""
+		if m.Box != (bake.Corners{}) {
+			b, err := json.Marshal(m.Box)
+			if err != nil {
+				return err
+			}
+			box = string(b)
+		}
+		return tx.Save(&Baked{Low: m.Low, High: m.High, Legend: string(legend), Box: box,
 			AssetID: asset, Set: m.Set, Kind: m.Kind, Size: m.Size, Channels: m.Channels, Stamp: stamp, Brought: brought,
 			Rays: m.Rays, Missed: m.Missed, Seconds: m.Seconds, Made: time.Now(), BlobID: id}).Error
 	})
@@ -378,6 +387,11 @@ func (s *Store) Map(b Baked) (*bake.Map, error) {
 	if b.Legend != "" {
 		if err := json.Unmarshal([]byte(b.Legend), &m.Legend); err != nil {
 			return nil, fmt.Errorf("the legend of map %s of set “%s”: %w", b.Kind, b.Set, err)
+		}
+	}
+	if b.Box != "" {
+		if err := json.Unmarshal([]byte(b.Box), &m.Box); err != nil {
+			return nil, fmt.Errorf("the box of map %s of set “%s”: %w", b.Kind, b.Set, err)
 		}
 	}
 	prev := make([]uint16, b.Channels)

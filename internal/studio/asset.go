@@ -266,7 +266,7 @@ func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
 }
 
 // mapBytes is how much of baked maps is kept in memory; the rest is read again when it is needed.
-const mapBytes = 768 << 20
+const mapBytes = 256 << 20
 
 // keepMap puts a map in memory as the one used last, and lets those go that were not used for longest.
 func (a *Asset) keepMap(m *bakeMap) {

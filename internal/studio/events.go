@@ -51,6 +51,7 @@ type Cell struct {
 	Low     float64         `json:"low,omitempty"` // metres
 	High    float64         `json:"high,omitempty"`
 	Legend  json.RawMessage `json:"legend,omitempty"`
+	Box     json.RawMessage `json:"box,omitempty"` // of a position map, its two corners in metres
 	Share   float64         `json:"share,omitempty"`
 	Why     string          `json:"why,omitempty"`  // it is stale
 	With    string          `json:"with,omitempty"` // the kind whose bake makes it too
@@ -66,6 +67,9 @@ func (a *Asset) cells(kinds []bake.Kind) (out []Cell) {
 				c.Low, c.High = r.Low, r.High
 				if k.Name == bake.ID && r.Legend != "" {
 					c.Legend = json.RawMessage(r.Legend)
+				}
+				if r.Box != "" {
+					c.Box = json.RawMessage(r.Box)
 				}
 				if r.Brought {
 					c.State = "brought"

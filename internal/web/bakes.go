@@ -144,6 +144,9 @@ func means(m *bake.Map, v []float64) string {
 	switch {
 	case m.High != m.Low:
 		return fmt.Sprintf("%.2f mm", 1000*(m.Low+(m.High-m.Low)*v[0]))
+	case m.Kind == bake.Position && m.Box != (bake.Corners{}):
+		at := func(k int) float64 { return float64(m.Box[0][k]) + v[k]*float64(m.Box[1][k]-m.Box[0][k]) }
+		return fmt.Sprintf("(%.3f %.3f %.3f) m", at(0), at(1), at(2))
 	case m.Kind == bake.ID:
 		hex := fmt.Sprintf("#%02x%02x%02x", uint8(v[0]*255+0.5), uint8(v[1]*255+0.5), uint8(v[2]*255+0.5))
 		for _, l := range m.Legend {

@@ -161,6 +161,9 @@ func grid16() (out [][2]float32) {
 	return out
 }
 
+// Corners are the least and greatest corner of a box in metres; both zero when there is none.
+type Corners [2][3]float32
+
 // Map is one baked map: Size × Size texels of Channels 16-bit values, rows from the top, empty
 // texels filled from the nearest covered one.
 type Map struct {
@@ -176,4 +179,5 @@ type Map struct {
 	Low      float64 // what the values 0 and 1 stand for in metres, for maps of lengths
 	High     float64
 	Legend   []Legend // of an ID map
+	Box      Corners  // that a position map is measured in
 }

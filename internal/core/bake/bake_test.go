@@ -280,6 +280,9 @@ func TestTangentNormalIsGreenUp(t *testing.T) {
 func TestPositionIsThePlaceInTheBox(t *testing.T) {
 	m := mesh.Grid(4, 4, 0, func(s, t float64) [3]float64 { return [3]float64{2 * s, 3 * s, 4 * (1 - t)} })
 	_, set, maps := bakeFirst(t, m, nil, Settings{Size: 64, Rays: 1, Samples: 1}, Position)
+	if maps[0].Box != (Corners{{0, 0, 0}, {2, 3, 4}}) {
+		t.Errorf("the box kept with the map is %v", maps[0].Box)
+	}
 	surf := surface.Rasterise(m, set, 64, 0, 0)
 	for i := range surf.Len() {
 		p, at := surf.Position(i), int(surf.Texel[i])*3

@@ -424,6 +424,8 @@ func (b *job) finish(ctx context.Context, rows int) ([]*Map, error) {
 			l.out.High = b.s.Settings.Deep
 		case Height:
 			l.out.Low, l.out.High = -b.s.heightRange(), b.s.heightRange()
+		case Position:
+			l.out.Box = Corners{b.s.box.Min.Array(), b.s.box.Max.Array()}
 		case ID:
 			l.out.Legend = b.ids.legend(l.out, covered.Texel, b.set.Area)
 		}

@@ -313,6 +313,7 @@ export class BakeBoard {
       if (c.rays) rows.push(['rays', grouped(c.rays)]);
       rows.push(['took', c.seconds < 60 ? `${c.seconds.toFixed(1)} s` : clock(c.seconds)]);
       if (c.high) rows.push(['0 to 1 is', `${(c.low || 0).toPrecision(3)} to ${c.high.toPrecision(3)} m`]);
+      if (c.box) rows.push(['0 to 1 is', ['x', 'y', 'z'].map((a, i) => `${a} ${c.box[0][i].toFixed(3)} to ${c.box[1][i].toFixed(3)}`).join(', ') + ' m']);
       if (this.app.state.high?.length && c.state !== 'brought') rows.push(['texels that missed the high-poly', grouped(c.missed || 0)]);
     }
     $('#map-facts').replaceChildren(...rows.map(([k, v]) => el('div', {}, el('dt', {}, k), el('dd', {}, v))),
