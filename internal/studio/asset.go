@@ -311,8 +311,19 @@ func (a *Asset) allMaps() (map[string]map[string]*bakeMap, error) {
 	return out, nil
 }
 
-// putMap takes a finished map in: stored first, then used.
+// putMap takes a finished map in and tells the pages.
 func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
+	if err := a.storeMap(m, stamp, brought); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// storeMap stores a finished map, then uses it.
+func (a *Asset) storeMap(m *bake.Map, stamp string, brought bool) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if err := a.studio.Store.PutMap(a.ID, m, stamp, brought); err != nil {
@@ -331,7 +342,6 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 	if a.job == nil {
 		a.useNewMaps()
 	}
-	a.tell(a.stateEvent())
 	return nil
 }
 

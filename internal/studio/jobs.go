@@ -79,7 +79,7 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 	var last atomic.Int64
 	share := func(v float64) {
 		now := time.Now().UnixMilli()
-		if was := last.Load(); now-was < 100 || !last.CompareAndSwap(was, now) {
+		if was := last.Load(); now-was < 250 || !last.CompareAndSwap(was, now) {
 			return
 		}
 		a.mu.Lock()
@@ -194,10 +194,13 @@ func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set
 		return err
 	}
 	for _, m := range maps {
-		if err := a.putMap(m, stamps[m.Kind], false); err != nil {
+		if err := a.storeMap(m, stamps[m.Kind], false); err != nil {
 			return err
 		}
 	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.tell(a.stateEvent())
 	return nil
 }
 

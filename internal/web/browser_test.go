@@ -98,12 +98,19 @@ func (r *rig) start(addr string) {
 
 func (r *rig) open(path string) { r.page.MustNavigate("http://" + r.addr + path).MustWaitLoad() }
 
-// until waits for a JavaScript expression to be true.
+// until waits for a JavaScript expression to be true. A page that is on its way elsewhere is asked again.
 func (r *rig) until(js string) {
 	r.t.Helper()
-	err := r.page.Timeout(90 * time.Second).Wait(rod.Eval("() => !!(" + js + ")"))
-	if err != nil {
-		r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faults)
+	end := time.Now().Add(90 * time.Second)
+	for {
+		v, err := r.page.Eval("() => !!(" + js + ")")
+		if err == nil && v.Value.Bool() {
+			return
+		}
+		if time.Now().After(end) {
+			r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faults)
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
 }
 
@@ -125,15 +132,21 @@ func (r *rig) number(js string) float64 {
 	return v.Value.Num()
 }
 
+// click clicks an element; one that was drawn anew at that moment is looked up again.
 func (r *rig) click(sel string) {
 	r.t.Helper()
-	e, err := r.page.Element(sel)
-	if err != nil {
-		r.t.Fatalf("no %s: %v", sel, err)
+	var err error
+	for range 5 {
+		e, found := r.page.Element(sel)
+		if found != nil {
+			r.t.Fatalf("no %s: %v", sel, found)
+		}
+		if err = e.Click(proto.InputMouseButtonLeft, 1); err == nil {
+			return
+		}
+		time.Sleep(200 * time.Millisecond)
 	}
-	if err := e.Click(proto.InputMouseButtonLeft, 1); err != nil {
-		r.t.Fatalf("click %s: %v", sel, err)
-	}
+	r.t.Fatalf("click %s: %v", sel, err)
 }
 
 // settled waits until all sets show their full picture of the newest version.

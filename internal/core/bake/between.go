@@ -14,7 +14,7 @@ const coarseRays = 16
 
 // tolerance is by how much the values around a texel may differ for their mean to stand in, by kind: about three
 // standard deviations of the rays' noise, or a just visible step. Other maps are computed everywhere.
-var tolerance = map[string]float32{AO: 0.3, Thickness: 0.35, Curvature: 0.03, Tight: 0.06, Soft: 0.03}
+var tolerance = map[string]float32{AO: 0.3, Thickness: 0.35, Curvature: 0.05, Tight: 0.1, Soft: 0.05}
 
 // onGrid tells whether a texel is one of those that are always computed.
 func (b *job) onGrid(at uint32) bool { return int(at)%b.size%2 == 0 && int(at)/b.size%2 == 0 }
@@ -63,14 +63,17 @@ func (b *job) interpolate(l *layer, at int, allow float32) bool {
 	x, y := at%b.size, at/b.size
 	steps := gridSteps[x%2][y%2]
 	g := &b.coarse[at-b.first]
-	low, high, sum := float32(2), float32(-1), float32(0)
+	low, high, sum, n := float32(2), float32(-1), float32(0), 0
 	for _, d := range steps {
 		i := at + d[1]*b.size + d[0]
 		if x+d[0] < 0 || x+d[0] >= b.size || i < b.first || i >= b.first+len(b.coarse) {
-			return false
+			continue
 		}
 		o := &b.coarse[i-b.first]
-		if !o.known || o.n.Dot(g.n) < 0.97 {
+		if !o.known {
+			continue
+		}
+		if o.n.Dot(g.n) < 0.95 {
 			return false
 		}
 		q := o.p.Sub(g.p)
@@ -81,12 +84,13 @@ func (b *job) interpolate(l *layer, at int, allow float32) bool {
 		if l.rays != nil {
 			v /= max(1, float32(l.rays[i-l.base]))
 		}
-		low, high, sum = min(low, v), max(high, v), sum+v
+		low, high, sum, n = min(low, v), max(high, v), sum+v, n+1
 	}
-	if high-low > allow {
+	// At the rim of an island half of them will do.
+	if high-low > allow || 2*n < len(steps) {
 		return false
 	}
-	l.sum[at-l.base] = sum / float32(len(steps))
+	l.sum[at-l.base] = sum / float32(n)
 	if l.rays != nil {
 		l.rays[at-l.base] = 1
 	}

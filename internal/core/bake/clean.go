@@ -100,29 +100,34 @@ func (b *job) cleanRows(ctx context.Context, noisy []*layer, y0, y1 int, kept []
 				continue
 			}
 			g := &guides[at-top*size]
-			var total, weight [2]float32
-			for dy := max(-cleanReach, top-y); dy <= min(cleanReach, end-1-y); dy++ {
-				row := guides[(y+dy-top)*size : (y+dy-top+1)*size]
-				for dx := max(-cleanReach, -x); dx <= min(cleanReach, size-1-x); dx++ {
-					o := &row[x+dx]
-					if !o.known || o.n.X*g.n.X+o.n.Y*g.n.Y+o.n.Z*g.n.Z < 0.9 {
+			var total0, total1, weight0, weight1 float32
+			gx, gy, gz := g.n.X, g.n.Y, g.n.Z
+			step := 1
+			if b.coarse != nil {
+				step = 2 // what lies between the texels of a draft's grid is made from them
+			}
+			y0, x0 := max(y-cleanReach, top), max(x-cleanReach, 0)
+			for v := y0 + (y0 & (step - 1)); v <= min(y+cleanReach, end-1); v += step {
+				row := guides[(v-top)*size : (v-top+1)*size]
+				for u := x0 + (x0 & (step - 1)); u <= min(x+cleanReach, size-1); u += step {
+					o := &row[u]
+					if !o.known || o.n.X*gx+o.n.Y*gy+o.n.Z*gz < 0.9 {
 						continue
 					}
 					// Far off the tangent plane is another surface.
 					qx, qy, qz := o.p.X-g.p.X, o.p.Y-g.p.Y, o.p.Z-g.p.Z
-					off := qx*g.n.X + qy*g.n.Y + qz*g.n.Z
+					off := qx*gx + qy*gy + qz*gz
 					if off*off > 0.1*(qx*qx+qy*qy+qz*qz)+1e-10 {
 						continue
 					}
-					w := soft[dx+cleanReach] * soft[dy+cleanReach]
-					for k := range total {
-						d := (o.v[k] - g.v[k]) * noise[k]
-						d = w * max(0, 1-d*d)
-						total[k] += d * o.v[k]
-						weight[k] += d
-					}
+					w := soft[u-x+cleanReach] * soft[v-y+cleanReach]
+					d0, d1 := (o.v[0]-g.v[0])*noise[0], (o.v[1]-g.v[1])*noise[1]
+					d0, d1 = w*max(0, 1-d0*d0), w*max(0, 1-d1*d1)
+					total0, weight0 = total0+d0*o.v[0], weight0+d0
+					total1, weight1 = total1+d1*o.v[1], weight1+d1
 				}
 			}
+			total, weight := [2]float32{total0, total1}, [2]float32{weight0, weight1}
 			for k, l := range noisy {
 				if weight[k] > 0 {
 					l.sum[at] = total[k] / weight[k] * max(1, float32(l.rays[at]))

@@ -15,9 +15,11 @@ import (
 type cloud struct {
 	radius     float32
 	origin     geom.Vec3
-	table      []int32    // open addressing: one more than the number of a cell
-	keys       []uint64   // of the cells
-	ranges     [][2]int32 // of each cell's points
+	table      []int32    // open addressing: one more than the number of a cube
+	cubes      []uint64   // their keys
+	eights     []eight    // their cells
+	keys       []uint64   // of the cells, until they are indexed
+	ranges     [][2]int32 // of each cell's points, likewise
 	x, y, z    []float32
 	nx, ny, nz []float32
 	area, curv []float32
@@ -250,32 +252,47 @@ func (c *cloud) join(parts []*cloud) {
 	for _, v := range []*[]float32{&c.x, &c.y, &c.z, &c.nx, &c.ny, &c.nz, &c.area, &c.curv} {
 		*v = append(*v, none[:]...)
 	}
+	c.index()
+}
+
+// eight is a cube of 2 × 2 × 2 cells: the points of each, none where from and to are equal.
+type eight [8][2]int32
+
+// index puts the cells in cubes of eight, and these in the table: the 27 cells round a point lie in eight cubes.
+func (c *cloud) index() {
 	size := 16
 	for size < 3*len(c.keys) {
 		size *= 2
 	}
 	c.table = make([]int32, size)
 	for i, key := range c.keys {
-		at := c.slot(key)
-		for c.table[at] != 0 {
+		x, y, z := int32(key>>42&0x1fffff), int32(key>>21&0x1fffff), int32(key&0x1fffff)
+		cube := cellKey(x>>1, y>>1, z>>1)
+		at := c.slot(cube)
+		for c.table[at] != 0 && c.cubes[c.table[at]-1] != cube {
 			at = (at + 1) & (size - 1)
 		}
-		c.table[at] = int32(i) + 1
+		if c.table[at] == 0 {
+			c.cubes, c.eights = append(c.cubes, cube), append(c.eights, eight{})
+			c.table[at] = int32(len(c.cubes))
+		}
+		c.eights[c.table[at]-1][x&1<<2|y&1<<1|z&1] = c.ranges[i]
 	}
+	c.keys, c.ranges = nil, nil
 }
 
 func (c *cloud) slot(key uint64) int {
 	return int(key*0xbf58476d1ce4e5b9>>20) & (len(c.table) - 1)
 }
 
-// find returns the points of a cell.
-func (c *cloud) find(key uint64) (r [2]int32, ok bool) {
+// find returns a cube, nil where there are no points.
+func (c *cloud) find(key uint64) *eight {
 	for at := c.slot(key); c.table[at] != 0; at = (at + 1) & (len(c.table) - 1) {
-		if i := c.table[at] - 1; c.keys[i] == key {
-			return c.ranges[i], true
+		if i := c.table[at] - 1; c.cubes[i] == key {
+			return &c.eights[i]
 		}
 	}
-	return r, false
+	return nil
 }
 
 // near is the points round one cell; texels side by side mostly share it.
@@ -291,13 +308,17 @@ func (c *cloud) look(at [3]int32, k *near) {
 		return
 	}
 	k.cell, k.known, k.n = at, true, 0
-	for z := at[2] - 1; z <= at[2]+1; z++ {
-		for y := at[1] - 1; y <= at[1]+1; y++ {
-			for x := at[0] - 1; x <= at[0]+1; x++ {
-				if r, ok := c.find(cellKey(x, y, z)); ok {
-					k.ranges[k.n] = r
-					k.n++
-				}
+	for i := range 8 {
+		cx, cy, cz := (at[0]-1)>>1+int32(i>>2), (at[1]-1)>>1+int32(i>>1&1), (at[2]-1)>>1+int32(i&1)
+		e := c.find(cellKey(cx, cy, cz))
+		if e == nil {
+			continue
+		}
+		for j, r := range e {
+			dx, dy, dz := 2*cx+int32(j>>2)-at[0], 2*cy+int32(j>>1&1)-at[1], 2*cz+int32(j&1)-at[2]
+			if r[0] != r[1] && dx*dx <= 1 && dy*dy <= 1 && dz*dz <= 1 {
+				k.ranges[k.n] = r
+				k.n++
 			}
 		}
 	}

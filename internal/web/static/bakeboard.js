@@ -110,6 +110,10 @@ export class BakeBoard {
   kinds() { return this.app.tables.maps.filter(m => !m.with); }
 
   board(s) {
+    // What has not changed stays as it is, so that a click in the making is not lost.
+    const key = JSON.stringify([s.cells, s.sets, s.settings.size, s.hasUV, s.modelVersion, [...this.picked], this.chosen && cellKey(this.chosen)]);
+    if (key === this.boardKey) { this.buttons(s); return; }
+    this.boardKey = key;
     const focus = document.activeElement?.matches?.('.cell') ? { ...document.activeElement.dataset } : null;
     const maps = this.kinds();
     const head = el('tr', {}, el('th', {}), ...maps.map(m => {
@@ -194,7 +198,10 @@ export class BakeBoard {
   }
 
   settings(s) {
-    const set = change => this.app.do('settings', { settings: { ...s.settings, ...change } });
+    const key = JSON.stringify([s.settings, s.high, s.suggested, s.bounds]);
+    if (key === this.settingsKey) return;
+    this.settingsKey = key;
+    const set = change => this.app.do('settings', { settings: { ...this.app.state.settings, ...change } });
     $('#quality').replaceChildren(...this.app.tables.qualities.map(q => {
       const b = el('button', { 'data-value': q.name, title: `${q.rays} occlusion rays a texel, ${q.samples} sample${q.samples > 1 ? 's' : ''}` }, q.label, el('small', {}, `${q.rays} rays`), el('em.figure', {}, ''));
       b.classList.toggle('on', q.name === s.settings.quality);
@@ -389,6 +396,10 @@ export class BakeBoard {
     v.compare(null);
     if (!s || !this.chosen) return v.show('plain');
     const kind = this.shown().kind;
+    // While a bake runs, what is already shown is not drawn again and again.
+    const key = JSON.stringify([kind, document.body.dataset.large, s.modelVersion, [...s.cells, ...s.companions].filter(c => c.kind === kind).map(c => c.made)]);
+    if (key === this.presented && v.mode === 'map' && v.mapKind === kind && s.job) return;
+    this.presented = key;
     for (const c of [...s.cells, ...s.companions].filter(k => k.kind === kind)) {
       if (c.made) v.loadMap(`${this.url(c)}?px=${document.body.dataset.large ? 2048 : 1024}&made=${c.made}`, c.set, c.kind, c.made);
       else v.forgetMap(c.set, c.kind);
