@@ -265,6 +265,7 @@ const (
 	reachLimit  = 0.03  // of the diagonal: what is farther off is something else
 	reachRoom   = 1.2   // on top of what was seen
 	reachLeast  = 0.0005
+	reachStray  = 4
 )
 
 // measureReach sets the reach of every part: its own, the general one, or what the two shapes suggest.
@@ -320,8 +321,9 @@ func (s *Source) measureReach(ctx context.Context) error {
 			tips[i].part = -1
 			t := s.High.Tris[i*step]
 			p, n := s.High.Positions[t[0]], s.highNormal[t[0]]
-			up, isUp := low.FirstHit(p, n, limit, &streams[w])
-			down, isDown := low.FirstHit(p, n.Neg(), limit, &streams[w])
+			back := n.Mul(4 * low.Epsilon())
+			up, isUp := low.FirstHit(p.Sub(back), n, limit, &streams[w])
+			down, isDown := low.FirstHit(p.Add(back), n.Neg(), limit, &streams[w])
 			at, d := down, down.T
 			if isUp && (!isDown || up.T < down.T) {
 				at, d = up, -up.T
@@ -351,7 +353,13 @@ func (s *Source) measureReach(ctx context.Context) error {
 			return diag * reachLeast
 		}
 		slices.Sort(v)
-		return max(diag*reachLeast, reachRoom*float64(v[min(len(v)-1, len(v)*999/1000)]))
+		// A few that lie far beyond the rest have met something else.
+		common := float64(v[len(v)*98/100])*reachStray + diag*reachLeast
+		i := min(len(v)-1, len(v)*999/1000)
+		for i > 0 && float64(v[i]) > common {
+			i--
+		}
+		return max(diag*reachLeast, reachRoom*float64(v[i]))
 	}
 	s.reach = make([]Reach, len(s.Low.Parts))
 	for i, n := range s.Low.Parts {
@@ -371,7 +379,10 @@ func first(a, b float64) float64 {
 
 // nearest is how far off the pair's high-poly lies in direction d, on a face that looks the same way as out.
 func (s *Source) nearest(pair int32, p, d, out geom.Vec3, limit float32, stream *accel.Stream) (float32, bool) {
-	eps, gone := s.bvh.Epsilon(), float32(0)
+	eps := s.bvh.Epsilon()
+	// It begins a little behind, so that a face on the spot is met.
+	back := 4 * eps
+	p, gone := p.Sub(d.Mul(back)), -back
 	for range mostLayers {
 		hit, ok := s.bvh.FirstHit(p, d, limit-gone, stream)
 		if !ok {
@@ -379,7 +390,7 @@ func (s *Source) nearest(pair int32, p, d, out geom.Vec3, limit float32, stream 
 		}
 		gone += hit.T
 		if s.pairs.fit(pair, s.High.Part[hit.Tri]) && s.High.FaceNormal(int(hit.Tri)).Dot(out) > 0 {
-			return gone, true
+			return max(0, gone), true
 		}
 		if gone += eps; gone >= limit {
 			return 0, false

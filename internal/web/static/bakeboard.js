@@ -399,6 +399,7 @@ export class BakeBoard {
     // While a bake runs, what is already shown is not drawn again and again.
     const key = JSON.stringify([kind, document.body.dataset.large, s.modelVersion, [...s.cells, ...s.companions].filter(c => c.kind === kind).map(c => c.made)]);
     if (key === this.presented && v.mode === 'map' && v.mapKind === kind && s.job) return;
+    if (s.job && v.software && v.mode === 'map' && v.mapKind === kind) return; // its frames would take turns with the bake
     this.presented = key;
     for (const c of [...s.cells, ...s.companions].filter(k => k.kind === kind)) {
       if (c.made) v.loadMap(`${this.url(c)}?px=${document.body.dataset.large ? 2048 : 1024}&made=${c.made}`, c.set, c.kind, c.made);
