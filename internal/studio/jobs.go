@@ -79,7 +79,7 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 	var last atomic.Int64
 	share := func(v float64) {
 		now := time.Now().UnixMilli()
-		if was := last.Load(); now-was < 250 || !last.CompareAndSwap(was, now) {
+		if was := last.Load(); now-was < 400 || !last.CompareAndSwap(was, now) {
 			return
 		}
 		a.mu.Lock()

@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -258,5 +261,69 @@ func TestSplittingAnewKeepsTheLayers(t *testing.T) {
 	}
 	if len(a.doc.Layers) != 2 {
 		t.Errorf("%d layers after the split, want 2", len(a.doc.Layers))
+	}
+}
+
+// High-poly files come one by one and together, take the place of those of their name, and go again; what bakes from
+// them is told to be stale each time.
+func TestHighPolysComeAndGo(t *testing.T) {
+	a := ball(t, newStudio(t, t.TempDir()))
+	tri := func(name string, y int) store.File {
+		return store.File{Name: name, Data: []byte(fmt.Sprintf("o %s\nv 0 %d 0\nv 1 %d 0\nv 0 %d 1\nf 1 2 3\n", name, y, y, y))}
+	}
+	names := func() (out []string) {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		for _, h := range a.highs {
+			out = append(out, h.Name)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		files Upload
+		add   bool
+		want  []string
+	}{
+		{Upload{tri("a.obj", 0), tri("b.obj", 1)}, false, []string{"a.obj", "b.obj"}},
+		{Upload{tri("c.obj", 2)}, true, []string{"a.obj", "b.obj", "c.obj"}},
+		{Upload{tri("a.obj", 5)}, true, []string{"b.obj", "c.obj", "a.obj"}},
+	} {
+		before := a.highHash
+		if err := a.SetHigh(c.files, c.add); err != nil {
+			t.Fatal(err)
+		}
+		if got := names(); !slices.Equal(got, c.want) || a.highHash == before {
+			t.Errorf("high-polys %v, want %v, with another hash", got, c.want)
+		}
+	}
+	m, err := a.readHigh()
+	if err != nil || len(m.Tris) != 3 || len(m.Parts) != 3 || m.Bounds().Max.Y != 5 {
+		t.Fatalf("%+v, %v: want the three triangles as one model", m, err)
+	}
+	if err := a.DropHigh("nope.obj"); err == nil {
+		t.Error("a file that is not there is taken away")
+	}
+	for _, n := range []string{"b.obj", "c.obj", "a.obj"} {
+		if err := a.DropHigh(n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if m, err := a.readHigh(); m != nil || err != nil || a.highHash != "" {
+		t.Errorf("%v %v after the last has gone", m, err)
+	}
+}
+
+// What is left of a job is what was foretold at first, and what its pace says later.
+func TestTimeLeftIsForetoldThenCorrected(t *testing.T) {
+	for _, c := range []struct {
+		share, gone, foretold, want float64
+	}{{0, 0, 60, 60}, {0.5, 40, 60, 40}, {0.15, 30, 100, 0.5*170 + 0.5*85}, {0.5, 10, 0, 10}} {
+		j := &Job{Share: c.share, foretold: c.foretold}
+		if got, ok := j.left(c.gone); !ok || math.Abs(got-c.want) > 1e-9 {
+			t.Errorf("%+v: %g s left", c, got)
+		}
+	}
+	if _, ok := (&Job{}).left(5); ok {
+		t.Error("a time is told when nothing is known")
 	}
 }

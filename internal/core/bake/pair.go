@@ -60,20 +60,20 @@ func newPairs(low, high *mesh.Model, endings []string, lowJoin, highJoin []int32
 	for i, n := range high.Parts {
 		p.high[i] = number(n)
 	}
-	set := newUnion(len(at))
+	set := geom.NewGroups(len(at))
 	for i, j := range lowJoin {
-		set.join(p.low[i], p.low[j])
+		set.Join(p.low[i], p.low[j])
 	}
 	for i, j := range highJoin {
-		set.join(p.high[i], p.high[j])
+		set.Join(p.high[i], p.high[j])
 	}
 	var onLow, onHigh = make([]bool, len(at)), make([]bool, len(at))
 	for i := range p.low {
-		p.low[i] = set.of(p.low[i])
+		p.low[i] = set.Of(p.low[i])
 		onLow[p.low[i]] = true
 	}
 	for i := range p.high {
-		p.high[i] = set.of(p.high[i])
+		p.high[i] = set.Of(p.high[i])
 		onHigh[p.high[i]] = true
 	}
 	p.whole = make([]bool, len(at))
@@ -86,30 +86,6 @@ func newPairs(low, high *mesh.Model, endings []string, lowJoin, highJoin []int32
 // fit tells whether a pair's low-poly may take from a high-poly part.
 func (p *pairs) fit(pair, highPart int32) bool { return !p.whole[pair] || p.high[highPart] == pair }
 
-// union is a set of numbers that are joined step by step; the lowest speaks for each group.
-type union []int32
-
-func newUnion(n int) union {
-	u := make(union, n)
-	for i := range u {
-		u[i] = int32(i)
-	}
-	return u
-}
-
-func (u union) of(i int32) int32 {
-	for u[i] != i {
-		u[i] = u[u[i]]
-		i = u[i]
-	}
-	return i
-}
-
-func (u union) join(a, b int32) {
-	a, b = u.of(a), u.of(b)
-	u[max(a, b)] = min(a, b)
-}
-
 // joinCos is the cosine of the angle up to which two parts that meet at an edge pass for one cut surface.
 const joinCos = 0.64 // 50°
 
@@ -118,13 +94,13 @@ const joinCos = 0.64 // 50°
 // is joined with.
 func joined(m *mesh.Model) (normals []geom.Vec3, parts []int32) {
 	normals = m.Normals
-	group := newUnion(len(m.Parts))
+	group := geom.NewGroups(len(m.Parts))
 	if len(m.Parts) < 2 {
 		return normals, group
 	}
 	weld := m.Weld()
 	e := m.Edges(weld, nil)
-	same := newUnion(len(m.Positions)) // vertices on the two sides of a cut
+	same := geom.NewGroups(len(m.Positions)) // vertices on the two sides of a cut
 	cut := false
 	for i, first := range e.First {
 		if e.Count[i] != 2 {
@@ -140,21 +116,21 @@ func joined(m *mesh.Model) (normals []geom.Vec3, parts []int32) {
 			continue
 		}
 		cut = true
-		group.join(m.Part[s/3], m.Part[o/3])
-		same.join(int32(a), int32(d))
-		same.join(int32(b), int32(c))
+		group.Join(m.Part[s/3], m.Part[o/3])
+		same.Join(int32(a), int32(d))
+		same.Join(int32(b), int32(c))
 	}
 	if cut {
 		normals = across(m, weld, same)
 	}
 	for i := range group {
-		group[i] = group.of(int32(i))
+		group[i] = group.Of(int32(i))
 	}
 	return normals, group
 }
 
 // across averages the normals of vertices that are one in same, weighted by the angles of their corners.
-func across(m *mesh.Model, weld []uint32, same union) []geom.Vec3 {
+func across(m *mesh.Model, weld []uint32, same geom.Groups) []geom.Vec3 {
 	// Other vertices of the same place, part and normal, as UV seams make them, go with the one at the cut.
 	type key struct {
 		at   uint32
@@ -180,13 +156,13 @@ func across(m *mesh.Model, weld []uint32, same union) []geom.Vec3 {
 		}
 		k := key{weld[i], part[i], m.Normals[i]}
 		if j, ok := first[k]; ok {
-			same.join(int32(i), j)
+			same.Join(int32(i), j)
 		} else {
 			first[k] = int32(i)
 		}
 	}
 	sum := map[int32]geom.Vec3{}
-	for t, k := range m.Tris {
+	for _, k := range m.Tris {
 		for c, v := range k {
 			if !touched[weld[v]] {
 				continue
@@ -194,15 +170,14 @@ func across(m *mesh.Model, weld []uint32, same union) []geom.Vec3 {
 			p, q, r := m.Positions[v], m.Positions[k[(c+1)%3]], m.Positions[k[(c+2)%3]]
 			x, y := q.Sub(p).Norm(), r.Sub(p).Norm()
 			angle := float32(math.Atan2(float64(x.Cross(y).Len()), float64(x.Dot(y))))
-			g := same.of(int32(v))
+			g := same.Of(int32(v))
 			sum[g] = sum[g].Add(m.Normals[v].Mul(angle))
 		}
-		_ = t
 	}
 	out := slices.Clone(m.Normals)
 	for i := range out {
 		if touched[weld[i]] {
-			if n := sum[same.of(int32(i))].Norm(); n != (geom.Vec3{}) {
+			if n := sum[same.Of(int32(i))].Norm(); n != (geom.Vec3{}) {
 				out[i] = n
 			}
 		}
