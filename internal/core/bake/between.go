@@ -6,11 +6,16 @@ import (
 	"crust/internal/core/surface"
 )
 
-// coarseRays is up to how many rays a texel a bake is a draft: maps that change slowly are computed at every
+// coarseRays is up to how many rays a texel, in one sample, a bake is a draft: maps that change slowly are computed at every
 // second texel each way, and between them only where the surface bends or the values part. The rest is
 // interpolated, as with cached irradiance (Ward, Rubinstein & Clear, A Ray Tracing Solution for Diffuse
 // Interreflection, 1988).
 const coarseRays = 16
+
+// draftShare is about how many of a draft's texels are computed, measured on the demo's models.
+const draftShare = 0.5
+
+func (s Settings) draft() bool { return s.Rays <= coarseRays && s.Samples == 1 }
 
 // tolerance is by how much the values around a texel may differ for their mean to stand in, by kind: about three
 // standard deviations of the rays' noise, or a just visible step. Other maps are computed everywhere.

@@ -131,7 +131,7 @@ func (b *job) run(ctx context.Context, rows int) ([]*Map, error) {
 	size := b.size
 	b.count = make([]uint8, size*size)
 	b.all = int64(b.set.UVArea*float64(size)*float64(size)) * int64(b.s.Settings.Samples)
-	if b.s.Settings.Rays <= coarseRays {
+	if b.s.Settings.draft() {
 		b.all *= 2 // two passes
 	}
 	for i := range b.layers {
@@ -162,7 +162,7 @@ func (b *job) bake(ctx context.Context, y0, y1 int) error {
 	}
 	for i, o := range offsets[b.s.Settings.Samples] {
 		surf := surface.RasteriseRows(b.s.Low, b.set, b.size, o[0], o[1], y0, y1)
-		if b.s.Settings.Rays <= coarseRays {
+		if b.s.Settings.draft() {
 			b.coarse = make([]guide, (y1-y0)*b.size)
 			b.first = y0 * b.size
 		}

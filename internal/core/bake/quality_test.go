@@ -98,6 +98,11 @@ func TestDraftsInterpolateWhereTheyMay(t *testing.T) {
 	if got := rmse(maps[0], truth[0]); got > 0.05 {
 		t.Errorf("a draft's error is %.4f", got)
 	}
+	// With more samples nothing is interpolated: all texels have their rays, but for those that settle.
+	_, _, maps = bakeFirst(t, scene(), nil, Settings{Size: 128, Rays: 16, Samples: 4}, AO)
+	if maps[0].Rays != int64(128*128*16) {
+		t.Errorf("four samples cast %d rays, want all", maps[0].Rays)
+	}
 }
 
 // A map that is baked in bands is the same as one baked at once, at any row.

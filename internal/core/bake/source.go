@@ -125,7 +125,7 @@ type point struct {
 	miss bool
 }
 
-// makeClouds builds the curvature clouds of radii once; a stopped attempt leaves nothing behind.
+// makeCloud builds the curvature cloud of a radius once; a stopped attempt leaves nothing behind.
 func (s *Source) makeCloud(ctx context.Context, radius float32) error {
 	s.lock.Lock()
 	defer s.lock.Unlock()
