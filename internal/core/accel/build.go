@@ -93,8 +93,8 @@ func BuildWithin(ctx context.Context, m Mesh) (*BVH, error) {
 		root = &tree{box: root.box, left: root, right: nil}
 	}
 	out.collapse(m, root)
-	large(out.nodes)
-	large(out.blocks)
+	LargePages(out.nodes)
+	LargePages(out.blocks)
 	return out, nil
 }
 

@@ -13,9 +13,9 @@ const (
 
 const hugePage = 2 << 20
 
-// large asks the system to keep a long slice in large pages: rays jump about in it, and translating
+// LargePages asks the system to keep a long slice in large pages: rays jump about in it, and translating
 // small pages' addresses took a third of their time on a million triangles. A refusal does no harm.
-func large[T any](s []T) {
+func LargePages[T any](s []T) {
 	if len(s) == 0 {
 		return
 	}

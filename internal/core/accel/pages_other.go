@@ -2,5 +2,5 @@
 
 package accel
 
-// large does nothing where large pages cannot be asked for.
-func large[T any]([]T) {}
+// LargePages does nothing where large pages cannot be asked for.
+func LargePages[T any]([]T) {}

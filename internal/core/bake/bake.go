@@ -36,7 +36,7 @@ type Kind struct {
 // Kinds lists the baked maps in the order of the bake board.
 var Kinds = []Kind{
 	{Name: AO, Label: "Occlusion", Channels: 1, Neutral: [3]float32{1, 1, 1}, Help: "how much open air each place sees, 1 is all", fill: fillOcclusion},
-	{Name: Curvature, Label: "Curvature", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "0.5 is flat, above convex, below concave", fill: fillCurvature(1)},
+	{Name: Curvature, Label: "Curvature", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "0.5 is flat, above convex, below concave", fill: fillCurvature},
 	{Name: Thickness, Label: "Thickness", Channels: 1, Neutral: [3]float32{1, 1, 1}, Help: "how deep the body is behind each place, 1 is the limit or more", fill: fillThickness},
 	{Name: WorldNormal, Label: "World normal", Channels: 3, Neutral: [3]float32{0.5, 1, 0.5}, Help: "the way the surface faces on the model", fill: fillWorldNormal},
 	{Name: Normal, Label: "Tangent normal", Channels: 3, Neutral: [3]float32{0.5, 0.5, 1}, Help: "the high-poly's normal in the low-poly's tangent frame, green up", fill: fillNormal},
@@ -47,11 +47,11 @@ var Kinds = []Kind{
 
 // Companions are maps that come with others.
 var Companions = []Kind{
-	{Name: Tight, Label: "Curvature, tight", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "curvature over half the radius", With: Curvature, fill: fillCurvature(tightRadius)},
-	{Name: Soft, Label: "Curvature, soft", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "curvature over four times the radius", With: Curvature, fill: fillCurvature(softRadius)},
+	{Name: Tight, Label: "Curvature, tight", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "curvature over half the radius", With: Curvature, fill: fillCurvature},
+	{Name: Soft, Label: "Curvature, soft", Channels: 1, Neutral: [3]float32{0.5, 0.5, 0.5}, Help: "curvature over four times the radius", With: Curvature, fill: fillCurvature},
 }
 
-// Radii of the companions, as multiples of Settings.Radius.
+// Radii of the companions, as multiples of Settings.Radius: each is the tight one doubled some times.
 const (
 	tightRadius = 0.5
 	softRadius  = 4

@@ -6,14 +6,11 @@ import (
 	"crust/internal/core/surface"
 )
 
-// coarseRays is up to how many rays a texel, in one sample, a bake is a draft: maps that change slowly are computed at every
-// second texel each way, and between them only where the surface bends or the values part. The rest is
-// interpolated, as with cached irradiance (Ward, Rubinstein & Clear, A Ray Tracing Solution for Diffuse
+// coarseRays is up to how many rays a texel, in one sample, a bake is a draft: maps that change slowly are computed
+// at every second or fourth texel each way, and between them only where the surface bends or the values part. The
+// rest is interpolated, as with cached irradiance (Ward, Rubinstein & Clear, A Ray Tracing Solution for Diffuse
 // Interreflection, 1988).
 const coarseRays = 16
-
-// draftShare is about how many of a draft's texels are computed, measured on the demo's models.
-const draftShare = 0.5
 
 func (s Settings) draft() bool { return s.Rays <= coarseRays && s.Samples == 1 }
 
@@ -21,67 +18,94 @@ func (s Settings) draft() bool { return s.Rays <= coarseRays && s.Samples == 1 }
 // standard deviations of the rays' noise, or a just visible step. Other maps are computed everywhere.
 var tolerance = map[string]float32{AO: 0.3, Thickness: 0.35, Curvature: 0.05, Tight: 0.1, Soft: 0.05}
 
-// onGrid tells whether a texel is one of those that are always computed.
-func (b *job) onGrid(at uint32) bool { return int(at)%b.size%2 == 0 && int(at)/b.size%2 == 0 }
+// widestGrid is the most texels from one that is always computed to the next.
+const widestGrid = 4
 
-// steps to the texels of the grid around one, by whether its column and its row are odd.
+// wideFrom is how many texels a curvature's radius has, at the least, for the widest grid to do.
+const wideFrom = 8
+
+// computed is about how many of a draft's texels are computed, by the grid that they begin with, measured on the
+// demo's models.
+var computed = map[int]float64{1: 1, 2: 0.42, widestGrid: 0.28}
+
+// gridOf is how far the texels of a map that are always computed lie apart in this bake.
+func (b *job) gridOf(kind string) int {
+	switch {
+	case !b.s.Settings.draft() || tolerance[kind] == 0:
+		return 1
+	case isCurvature[kind] && b.s.clouds[kind].radius >= wideFrom*b.texel:
+		return widestGrid
+	}
+	return 2
+}
+
+// gridSteps are to the texels of the grid around one, by whether its column and its row are odd in half steps.
 var gridSteps = [2][2][][2]int{
 	{nil, {{0, -1}, {0, 1}}},
 	{{{-1, 0}, {1, 0}}, {{-1, -1}, {1, -1}, {-1, 1}, {1, 1}}},
 }
 
-// between fills the texels off the grid.
-func (b *job) between(k *scratch, surf *surface.Surface, from, to, spot int) {
-	pts := k.pts[:to-from]
-	var located [blockSize]bool // points that need not be found again
-	t := time.Now()
-	for j := range b.layers {
-		l := &b.layers[j]
-		allow := tolerance[l.Name]
-		if allow == 0 {
-			continue
-		}
-		any := false
-		for i := range pts {
-			at := surf.Texel[from+i]
-			k.skip[i] = b.onGrid(at) || b.interpolate(l, int(at), allow)
-			any = any || !k.skip[i]
-		}
-		if any {
-			var miss [blockSize]bool
-			for i := range pts {
-				miss[i] = k.skip[i] || located[i]
-				located[i] = located[i] || !k.skip[i]
+// between fills the texels half a step off the grid, in the maps whose grid is that wide or was.
+func (b *job) between(step int) func(k *scratch, surf *surface.Surface, from, to, spot int) {
+	half := step / 2
+	return func(k *scratch, surf *surface.Surface, from, to, spot int) {
+		pts := k.pts[:to-from]
+		var found [blockSize]bool // points that are in place
+		b.place(k, surf, from, to)
+		t := time.Now()
+		for j := range b.layers {
+			l := &b.layers[j]
+			if l.grid < step {
+				continue
 			}
-			b.s.locate(surf, from, pts, miss[:len(pts)], &k.stream)
-			l.fill(&block{k, b, l, surf, from, pts, k.skip[:len(pts)], spot})
+			any := false
+			for i := range pts {
+				x, y := int(k.x[i]), int(k.y[i])
+				k.skip[i] = (x|y)&(half-1) != 0 || (x|y)&half == 0 || b.interpolate(l, x, y, half)
+				if !k.skip[i] && !found[i] {
+					pts[i] = b.found[y*b.size+x-b.first]
+					found[i] = true
+				}
+				any = any || !k.skip[i]
+			}
+			if any {
+				l.fill(&block{k, b, l, surf, from, pts, k.skip[:len(pts)], spot})
+			}
+			now := time.Now()
+			k.spent[j] += now.Sub(t)
+			t = now
 		}
-		now := time.Now()
-		k.spent[j] += now.Sub(t)
-		t = now
 	}
 }
 
-// interpolate takes the mean of the grid's texels around one, when they lie on one smooth piece of surface and
-// agree.
-func (b *job) interpolate(l *layer, at int, allow float32) bool {
-	x, y := at%b.size, at/b.size
-	steps := gridSteps[x%2][y%2]
-	g := &b.coarse[at-b.first]
+// place notes the columns and rows of a block's texels.
+func (b *job) place(k *scratch, surf *surface.Surface, from, to int) {
+	for i, at := range surf.Texel[from:to] {
+		y := int(at) / b.size
+		k.x[i], k.y[i] = uint16(int(at)-y*b.size), uint16(y)
+	}
+}
+
+// interpolate takes the mean of the grid's texels around one, half a step away, when they lie on one smooth piece of
+// surface and agree.
+func (b *job) interpolate(l *layer, x, y, half int) bool {
+	at := y*b.size + x
+	steps := gridSteps[x/half&1][y/half&1]
+	g := &b.found[at-b.first]
 	low, high, sum, n := float32(2), float32(-1), float32(0), 0
 	for _, d := range steps {
-		i := at + d[1]*b.size + d[0]
-		if x+d[0] < 0 || x+d[0] >= b.size || i < b.first || i >= b.first+len(b.coarse) {
+		x, i := x+d[0]*half, at+(d[1]*b.size+d[0])*half
+		if x < 0 || x >= b.size || i < b.first || i >= b.first+len(b.found) {
 			continue
 		}
-		o := &b.coarse[i-b.first]
+		o := &b.found[i-b.first]
 		if !o.known {
 			continue
 		}
 		if o.n.Dot(g.n) < 0.95 {
 			return false
 		}
-		q := o.p.Sub(g.p)
+		q := o.base.Sub(g.base)
 		if off := q.Dot(g.n); off*off > 0.02*q.Dot(q) {
 			return false
 		}
@@ -92,7 +116,7 @@ func (b *job) interpolate(l *layer, at int, allow float32) bool {
 		low, high, sum, n = min(low, v), max(high, v), sum+v, n+1
 	}
 	// At the rim of an island half of them will do.
-	if high-low > allow || 2*n < len(steps) {
+	if high-low > l.allow || 2*n < len(steps) {
 		return false
 	}
 	l.sum[at-l.base] = sum / float32(n)

@@ -43,7 +43,7 @@ func (b *job) clean(ctx context.Context, rows int) error {
 	}
 	// What a first pass leaves is a third of the noise at the most; a second takes that out too. Drafts do with one.
 	passes := []float64{1, 1. / 3}
-	if b.coarse != nil {
+	if b.found != nil {
 		passes = passes[:1]
 	}
 	for _, share := range passes {
@@ -111,7 +111,7 @@ func (b *job) cleanRows(ctx context.Context, noisy []*layer, y0, y1 int, kept []
 			var total0, total1, weight0, weight1 float32
 			gx, gy, gz := g.n.X, g.n.Y, g.n.Z
 			step := 1
-			if b.coarse != nil {
+			if b.found != nil {
 				step = 2 // what lies between the texels of a draft's grid is made from them
 			}
 			v0, v1 := g.v[0], g.v[1]

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 
+	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -11,19 +12,20 @@ import (
 
 // cloud holds the surface as points that carry area and integrated mean curvature, from which the
 // mean curvature at a stated radius is averaged. The points of a cell, a cube of side radius, lie
-// together, by component.
+// together, and cells that are neighbours mostly follow each other.
 type cloud struct {
-	radius     float32
-	origin     geom.Vec3
-	table      []int32    // open addressing: one more than the number of a cube
-	cubes      []uint64   // their keys
-	eights     []eight    // their cells
-	keys       []uint64   // of the cells, until they are indexed
-	ranges     [][2]int32 // of each cell's points, likewise
-	x, y, z    []float32
-	nx, ny, nz []float32
-	area, curv []float32
+	radius float32
+	origin geom.Vec3
+	table  []int32  // open addressing: one more than the number of a cube
+	cubes  []uint64 // their keys
+	eights []eight  // their cells
+	packs  []pack
 }
+
+// pack is eight points, one after the other; those beyond the last have no area.
+type pack struct{ x, y, z, nx, ny, nz, area, curv [packLanes]float32 }
+
+const packLanes = 8
 
 // perRadius is how many samples lie along the radius at least.
 const perRadius = 3
@@ -40,42 +42,21 @@ type sample struct {
 	area, curve float32
 }
 
-// shards is how many parts the cells are dealt to. Each is put in order on its own, so that the cloud is the
-// same on any number of cores.
-const shards = 64
-
-func shard(cell uint64) int { return int(cell * 0x9e3779b97f4a7c15 >> 58) }
-
 // gather collects the samples of one run of faces.
 type gather struct {
 	step, radius float32
 	origin       geom.Vec3
 	out          []sample
-	order        []int32 // places in out, by shard
-	starts       [shards + 1]int32
-}
-
-// deal puts the samples in order of their shards.
-func (g *gather) deal() {
-	for i := range g.out {
-		g.starts[shard(g.out[i].cell)+1]++
-	}
-	for i := range shards {
-		g.starts[i+1] += g.starts[i]
-	}
-	g.order = make([]int32, len(g.out))
-	at := g.starts
-	for i := range g.out {
-		k := shard(g.out[i].cell)
-		g.order[at[k]] = int32(i)
-		at[k]++
-	}
+	recent       [256]int32 // one more than places in out
 }
 
 const facesPerRun = 4096
 
-func newCloud(ctx context.Context, m *mesh.Model, normals []geom.Vec3, creases []crease, radius float32) (*cloud, error) {
-	c := &cloud{radius: radius, origin: m.Bounds().Min.Sub(geom.Vec3{X: radius, Y: radius, Z: radius})}
+// newClouds makes clouds of growing radii: radius doubled so many times for each. Only the first takes samples of the
+// surface, the others are made from its points.
+func newClouds(ctx context.Context, m *mesh.Model, normals []geom.Vec3, radius float32, doublings ...int) ([]*cloud, error) {
+	most := radius * float32(int(1)<<doublings[len(doublings)-1])
+	origin := m.Bounds().Min.Sub(geom.Vec3{X: most, Y: most, Z: most})
 	step := radius / perRadius
 	total := 0.0
 	for t := range m.Tris {
@@ -88,9 +69,9 @@ func newCloud(ctx context.Context, m *mesh.Model, normals []geom.Vec3, creases [
 	runs := make([]gather, 1+(len(m.Tris)+facesPerRun-1)/facesPerRun)
 	err := par.Blocks(ctx, len(runs), 1, func(_, i, _ int) {
 		g := &runs[i]
-		g.step, g.radius, g.origin = step, radius, c.origin
+		g.step, g.radius, g.origin = step, radius, origin
 		if i == 0 {
-			for _, e := range creases {
+			for _, e := range findCreases(m, normals) {
 				g.crease(e)
 			}
 		} else {
@@ -105,18 +86,28 @@ func newCloud(ctx context.Context, m *mesh.Model, normals []geom.Vec3, creases [
 				g.triangle(m, normals, t)
 			}
 		}
-		g.deal()
 	})
 	if err != nil {
 		return nil, err
 	}
-	parts := make([]*cloud, shards)
-	err = par.Blocks(ctx, shards, 1, func(_, i, _ int) { parts[i] = merge(runs, i) })
+	cells, err := sortCells(ctx, runs)
 	if err != nil {
 		return nil, err
 	}
-	c.join(parts)
-	return c, nil
+	var out []*cloud
+	times := 0
+	for _, d := range doublings {
+		if cells, err = widen(ctx, cells, d-times); err != nil {
+			return nil, err
+		}
+		times = d
+		c := &cloud{radius: radius * float32(int(1)<<d), origin: origin}
+		if err := c.pack(ctx, cells); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
 }
 
 func (g *gather) add(p, n geom.Vec3, weight, area, curve float32) {
@@ -127,14 +118,36 @@ func (g *gather) add(p, n geom.Vec3, weight, area, curve float32) {
 	}
 	s := sample{cell: cellKey(x, y, z), p: p.Mul(weight), n: n.Mul(weight), weight: weight, area: area, curve: curve}
 	s.sub = int16(((within(d.X, x)*perRadius+within(d.Y, y))*perRadius+within(d.Z, z))*6 + facing(n))
+	// Small faces side by side mostly fall into one point.
+	k := &g.recent[(s.cell*subs+uint64(s.sub))%uint64(len(g.recent))]
+	if i := int(*k) - 1; i >= 0 && g.out[i].cell == s.cell && g.out[i].sub == s.sub {
+		g.out[i].add(&s)
+		return
+	}
 	g.out = append(g.out, s)
+	*k = int32(len(g.out))
+}
+
+// add takes another sample of the same point.
+func (s *sample) add(o *sample) {
+	s.p, s.n = s.p.Add(o.p), s.n.Add(o.n)
+	s.weight, s.area, s.curve = s.weight+o.weight, s.area+o.area, s.curve+o.curve
 }
 
 func floor(v float32) int32 { return int32(math.Floor(float64(v))) }
 
-// cellKey packs a cell's coordinates, which are never negative for points of the model.
-func cellKey(x, y, z int32) uint64 {
-	return uint64(uint32(x)&0x1fffff)<<42 | uint64(uint32(y)&0x1fffff)<<21 | uint64(uint32(z)&0x1fffff)
+// cellKey interleaves the bits of a cell's coordinates, which are never negative for points of the model (Morton
+// order): the last three bits number the cell in its cube of eight, and cells near each other have keys that are near.
+func cellKey(x, y, z int32) uint64 { return apart(x)<<2 | apart(y)<<1 | apart(z) }
+
+// apart leaves two bits free before each of the lower 21 of v.
+func apart(v int32) uint64 {
+	k := uint64(uint32(v)) & 0x1fffff
+	k = (k | k<<32) & 0x1f00000000ffff
+	k = (k | k<<16) & 0x1f0000ff0000ff
+	k = (k | k<<8) & 0x100f00f00f00f00f
+	k = (k | k<<4) & 0x10c30c30c30c30c3
+	return (k | k<<2) & 0x1249249249249249
 }
 
 // facing numbers the axis that n is nearest to.
@@ -152,133 +165,190 @@ func facing(n geom.Vec3) int {
 	return axis
 }
 
-// merge makes a cloud of one shard of all runs: samples in the order in which they were made, those that
-// share a cell's small part as one point.
-func merge(runs []gather, k int) *cloud {
-	c := &cloud{}
-	// First the cells, in the order in which they turn up, and how many samples each has.
-	at := map[uint64]int32{}
-	var cells []int32 // of the samples
-	var count []int32
-	last, lastID := ^uint64(0), int32(0)
-	each := func(f func(s *sample)) {
-		for i := range runs {
-			g := &runs[i]
-			for _, j := range g.order[g.starts[k]:g.starts[k+1]] {
-				f(&g.out[j])
-			}
-		}
+// cell is a cube with points in it.
+type cell struct {
+	key    uint64
+	points []sample // with the sums of p and n
+}
+
+// collector puts samples of one cell together that share its small parts.
+type collector struct {
+	slot   [subs]int32 // one more than the point's place
+	points []sample
+	begin  int
+}
+
+func (c *collector) add(sub int16, s *sample) {
+	i := c.slot[sub]
+	if i == 0 {
+		c.points = append(c.points, sample{sub: sub})
+		i = int32(len(c.points))
+		c.slot[sub] = i
 	}
+	c.points[i-1].add(s)
+}
+
+// cell is made of what was added since the last.
+func (c *collector) cell(key uint64) cell {
+	points := c.points[c.begin:len(c.points):len(c.points)]
+	for i := range points {
+		c.slot[points[i].sub] = 0
+	}
+	c.begin = len(c.points)
+	return cell{key, points}
+}
+
+// place is where a sample lies in the runs, with the key of its cell.
+type place struct {
+	key    uint64
+	run, i int32
+}
+
+// sortCells makes the cells of all runs, in the order of their keys.
+func sortCells(ctx context.Context, runs []gather) ([]cell, error) {
 	n := 0
 	for i := range runs {
-		n += int(runs[i].starts[k+1] - runs[i].starts[k])
+		n += len(runs[i].out)
 	}
-	cells = make([]int32, 0, n)
-	each(func(s *sample) {
-		if s.cell != last {
-			id, ok := at[s.cell]
-			if !ok {
-				id = int32(len(c.keys))
-				at[s.cell] = id
-				c.keys, count = append(c.keys, s.cell), append(count, 0)
+	order := make([]place, 0, n)
+	most := uint64(0)
+	for r := range runs {
+		for i := range runs[r].out {
+			key := runs[r].out[i].cell
+			most = max(most, key)
+			order = append(order, place{key, int32(r), int32(i)})
+		}
+	}
+	order = radixSort(order, most)
+	var begin []int
+	for i := range order {
+		if i == 0 || order[i].key != order[i-1].key {
+			begin = append(begin, i)
+		}
+	}
+	out := make([]cell, len(begin))
+	begin = append(begin, len(order))
+	err := par.Blocks(ctx, len(out), 1024, func(_, from, to int) {
+		c := collector{points: make([]sample, 0, begin[to]-begin[from])}
+		for i := from; i < to; i++ {
+			for _, at := range order[begin[i]:begin[i+1]] {
+				s := &runs[at.run].out[at.i]
+				c.add(s.sub, s)
 			}
-			last, lastID = s.cell, id
+			out[i] = c.cell(order[begin[i]].key)
 		}
-		cells = append(cells, lastID)
-		count[lastID]++
 	})
-	begin := make([]int32, len(count)+1)
-	for i, m := range count {
-		begin[i+1] = begin[i] + m
+	return out, err
+}
+
+// radixSort puts places in the order of their keys, which are at most so large; equal ones stay in order.
+func radixSort(list []place, most uint64) []place {
+	const digit = 11
+	other := make([]place, len(list))
+	for shift := 0; most>>shift != 0; shift += digit {
+		var count [1<<digit + 1]int
+		for i := range list {
+			count[list[i].key>>shift&(1<<digit-1)+1]++
+		}
+		for i := range 1 << digit {
+			count[i+1] += count[i]
+		}
+		for _, p := range list {
+			k := p.key >> shift & (1<<digit - 1)
+			other[count[k]] = p
+			count[k]++
+		}
+		list, other = other, list
 	}
-	sorted := make([]*sample, n)
-	next, i := append([]int32(nil), begin...), 0
-	each(func(s *sample) {
-		sorted[next[cells[i]]] = s
-		next[cells[i]]++
-		i++
-	})
-	// Then the points of each cell.
-	var slot [subs]int32 // one more than the point's place
-	var sums []sample
-	for id := range c.keys {
-		sums = sums[:0]
-		for _, s := range sorted[begin[id]:begin[id+1]] {
-			if slot[s.sub] == 0 {
-				sums = append(sums, sample{sub: s.sub})
-				slot[s.sub] = int32(len(sums))
+	return list
+}
+
+// widen makes larger cells of sorted ones, doubled so many times.
+func widen(ctx context.Context, cells []cell, doublings int) ([]cell, error) {
+	if doublings == 0 {
+		return cells, nil
+	}
+	shift := 3 * doublings
+	var begin []int
+	for i := range cells {
+		if i == 0 || cells[i].key>>shift != cells[i-1].key>>shift {
+			begin = append(begin, i)
+		}
+	}
+	out := make([]cell, len(begin))
+	begin = append(begin, len(cells))
+	err := par.Blocks(ctx, len(out), 256, func(_, from, to int) {
+		var c collector
+		for i := from; i < to; i++ {
+			for _, e := range cells[begin[i]:begin[i+1]] {
+				for j := range e.points {
+					c.add(widened(e.key, e.points[j].sub, doublings), &e.points[j])
+				}
 			}
-			o := &sums[slot[s.sub]-1]
-			o.p, o.n = o.p.Add(s.p), o.n.Add(s.n)
-			o.weight, o.area, o.curve = o.weight+s.weight, o.area+s.area, o.curve+s.curve
+			out[i] = c.cell(cells[begin[i]].key >> shift)
 		}
-		from := int32(len(c.x))
-		for i := range sums {
-			s := &sums[i]
-			slot[s.sub] = 0
-			p, d := s.p.Mul(1/s.weight), s.n.Norm()
-			c.x, c.y, c.z = append(c.x, p.X), append(c.y, p.Y), append(c.z, p.Z)
-			c.nx, c.ny, c.nz = append(c.nx, d.X), append(c.ny, d.Y), append(c.nz, d.Z)
-			c.area, c.curv = append(c.area, s.area), append(c.curv, s.curve)
+	})
+	return out, err
+}
+
+// widened is the place, in the larger cell, of one in the cell of key.
+func widened(key uint64, sub int16, doublings int) int16 {
+	face, place := sub%6, [3]int16{sub / 6 / (perRadius * perRadius), sub / 6 / perRadius % perRadius, sub / 6 % perRadius}
+	out := int16(0)
+	for axis := range place {
+		at := int16(0) // of the cell in the larger one
+		for bit := range doublings {
+			at |= int16(key>>(3*bit+2-axis)&1) << bit
 		}
-		c.ranges = append(c.ranges, [2]int32{from, int32(len(c.x))})
+		out = out*perRadius + (at*perRadius+place[axis])>>doublings
 	}
-	return c
+	return out*6 + face
 }
 
 const subs = perRadius * perRadius * perRadius * 6
 
-// join puts the shards one after the other and makes the table of cells. Eight points without area follow
-// the last, so that kernels may read on.
-func (c *cloud) join(parts []*cloud) {
-	n := 0
-	for _, p := range parts {
-		n += len(p.x)
-	}
-	for _, v := range []*[]float32{&c.x, &c.y, &c.z, &c.nx, &c.ny, &c.nz, &c.area, &c.curv} {
-		*v = make([]float32, 0, n+cloudLanes)
-	}
-	for _, p := range parts {
-		base := int32(len(c.x))
-		c.x, c.y, c.z = append(c.x, p.x...), append(c.y, p.y...), append(c.z, p.z...)
-		c.nx, c.ny, c.nz = append(c.nx, p.nx...), append(c.ny, p.ny...), append(c.nz, p.nz...)
-		c.area, c.curv = append(c.area, p.area...), append(c.curv, p.curv...)
-		c.keys = append(c.keys, p.keys...)
-		for _, r := range p.ranges {
-			c.ranges = append(c.ranges, [2]int32{r[0] + base, r[1] + base})
-		}
-	}
-	var none [cloudLanes]float32
-	for _, v := range []*[]float32{&c.x, &c.y, &c.z, &c.nx, &c.ny, &c.nz, &c.area, &c.curv} {
-		*v = append(*v, none[:]...)
-	}
-	c.index()
-}
-
 // eight is a cube of 2 × 2 × 2 cells: the points of each, none where from and to are equal.
 type eight [8][2]int32
 
-// index puts the cells in cubes of eight, and these in the table: the 27 cells round a point lie in eight cubes.
-func (c *cloud) index() {
-	size := 16
-	for size < 3*len(c.keys) {
-		size *= 2
+// pack packs the points of sorted cells, and puts the cells in cubes of eight, and these in the table: the 27 cells
+// round a point lie in eight cubes.
+func (c *cloud) pack(ctx context.Context, cells []cell) error {
+	c.table = make([]int32, 16)
+	for len(c.table) < 2*len(cells) {
+		c.table = make([]int32, 2*len(c.table))
 	}
-	c.table = make([]int32, size)
-	for i, key := range c.keys {
-		x, y, z := int32(key>>42&0x1fffff), int32(key>>21&0x1fffff), int32(key&0x1fffff)
-		cube := cellKey(x>>1, y>>1, z>>1)
-		at := c.slot(cube)
-		for c.table[at] != 0 && c.cubes[c.table[at]-1] != cube {
-			at = (at + 1) & (size - 1)
-		}
-		if c.table[at] == 0 {
+	begin := make([]int32, len(cells))
+	n := int32(0)
+	for i, e := range cells {
+		if cube := e.key >> 3; len(c.cubes) == 0 || c.cubes[len(c.cubes)-1] != cube {
+			at := c.slot(cube)
+			for c.table[at] != 0 {
+				at = (at + 1) & (len(c.table) - 1)
+			}
 			c.cubes, c.eights = append(c.cubes, cube), append(c.eights, eight{})
 			c.table[at] = int32(len(c.cubes))
 		}
-		c.eights[c.table[at]-1][x&1<<2|y&1<<1|z&1] = c.ranges[i]
+		begin[i] = n
+		n += int32(len(e.points))
+		c.eights[len(c.eights)-1][e.key&7] = [2]int32{begin[i], n}
 	}
-	c.keys, c.ranges = nil, nil
+	c.packs = make([]pack, (n+packLanes-1)/packLanes)
+	accel.LargePages(c.packs)
+	return par.Blocks(ctx, len(cells), 1024, func(_, from, to int) {
+		for i := from; i < to; i++ {
+			for j := range cells[i].points {
+				at := int(begin[i]) + j
+				c.packs[at/packLanes].put(at%packLanes, &cells[i].points[j])
+			}
+		}
+	})
+}
+
+func (k *pack) put(i int, s *sample) {
+	p, n := s.p.Mul(1/s.weight), s.n.Norm()
+	k.x[i], k.y[i], k.z[i] = p.X, p.Y, p.Z
+	k.nx[i], k.ny[i], k.nz[i] = n.X, n.Y, n.Z
+	k.area[i], k.curv[i] = s.area, s.curve
 }
 
 func (c *cloud) slot(key uint64) int {
@@ -298,6 +368,8 @@ func (c *cloud) find(key uint64) *eight {
 // near is the points round one cell; texels side by side mostly share it.
 type near struct {
 	cell   [3]int32
+	cube   [3]int32 // the least of the eight cubes round it
+	cubes  [8]*eight
 	ranges [27][2]int32
 	n      int
 	known  bool
@@ -307,18 +379,27 @@ func (c *cloud) look(at [3]int32, k *near) {
 	if k.known && k.cell == at {
 		return
 	}
-	k.cell, k.known, k.n = at, true, 0
-	for i := range 8 {
-		cx, cy, cz := (at[0]-1)>>1+int32(i>>2), (at[1]-1)>>1+int32(i>>1&1), (at[2]-1)>>1+int32(i&1)
-		e := c.find(cellKey(cx, cy, cz))
-		if e == nil {
-			continue
+	cube := [3]int32{(at[0] - 1) >> 1, (at[1] - 1) >> 1, (at[2] - 1) >> 1}
+	if !k.known || k.cube != cube {
+		for i := range k.cubes {
+			k.cubes[i] = c.find(apart(cube[0]+int32(i>>2))<<2 | apart(cube[1]+int32(i>>1&1))<<1 | apart(cube[2]+int32(i&1)))
 		}
-		for j, r := range e {
-			dx, dy, dz := 2*cx+int32(j>>2)-at[0], 2*cy+int32(j>>1&1)-at[1], 2*cz+int32(j&1)-at[2]
-			if r[0] != r[1] && dx*dx <= 1 && dy*dy <= 1 && dz*dz <= 1 {
-				k.ranges[k.n] = r
-				k.n++
+	}
+	k.cell, k.cube, k.known, k.n = at, cube, true, 0
+	for x := at[0] - 1; x <= at[0]+1; x++ {
+		for y := at[1] - 1; y <= at[1]+1; y++ {
+			for z := at[2] - 1; z <= at[2]+1; z++ {
+				e := k.cubes[(x>>1-cube[0])<<2|(y>>1-cube[1])<<1|(z>>1-cube[2])]
+				if e == nil {
+					continue
+				}
+				r := e[x&1<<2|y&1<<1|z&1]
+				if k.n > 0 && k.ranges[k.n-1][1] == r[0] {
+					k.ranges[k.n-1][1] = r[1] // which is the same when the cell is empty
+				} else if r[0] != r[1] {
+					k.ranges[k.n] = r
+					k.n++
+				}
 			}
 		}
 	}
@@ -340,16 +421,17 @@ func (c *cloud) mean(p, n geom.Vec3, k *near) float32 {
 func (c *cloud) weighPlain(p, n geom.Vec3, ranges [][2]int32) (area, curve float32) {
 	inv := 1 / (c.radius * c.radius)
 	for _, r := range ranges {
-		for i := r[0]; i < r[1]; i++ {
-			dx, dy, dz := c.x[i]-p.X, c.y[i]-p.Y, c.z[i]-p.Z
+		for at := r[0]; at < r[1]; at++ {
+			k, i := &c.packs[at/packLanes], at%packLanes
+			dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
 			w := 1 - (dx*dx+dy*dy+dz*dz)*inv
 			if w <= 0 {
 				continue
 			}
 			// Full weight up to a right angle, none from about 125°.
-			w *= w * geom.Clamp01((c.nx[i]*n.X+c.ny[i]*n.Y+c.nz[i]*n.Z+0.6)*2)
-			area += w * c.area[i]
-			curve += w * c.curv[i]
+			w *= w * geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z+0.6)*2)
+			area += w * k.area[i]
+			curve += w * k.curv[i]
 		}
 	}
 	return area, curve

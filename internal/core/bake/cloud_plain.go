@@ -4,8 +4,6 @@ package bake
 
 import "crust/internal/core/geom"
 
-const cloudLanes = 1
-
 func (c *cloud) weigh(p, n geom.Vec3, ranges [][2]int32) (area, curve float32) {
 	return c.weighPlain(p, n, ranges)
 }

@@ -9,16 +9,18 @@ import (
 	"crust/internal/core/geom"
 )
 
-const cloudLanes = 8
-
-// cloudTails masks the lanes that lie beyond a range's end, by how many are within it.
-var cloudTails = func() (out [cloudLanes + 1][cloudLanes]float32) {
-	for n := range out {
-		for i := range n {
-			out[n][i] = 1
+// heads and tails are 1 in the lanes from n on, and in those before n.
+var heads, tails = func() (h, t [packLanes + 1][packLanes]float32) {
+	for n := range h {
+		for i := range packLanes {
+			if i >= n {
+				h[n][i] = 1
+			} else {
+				t[n][i] = 1
+			}
 		}
 	}
-	return out
+	return h, t
 }()
 
 func (c *cloud) weigh(p, n geom.Vec3, ranges [][2]int32) (area, curve float32) {
@@ -37,22 +39,24 @@ func (c *cloud) weighSIMD(p, n geom.Vec3, ranges [][2]int32) (area, curve float3
 	inv, one := archsimd.BroadcastFloat32x8(-1/(c.radius*c.radius)), archsimd.BroadcastFloat32x8(1)
 	lift, two := archsimd.BroadcastFloat32x8(1.2), archsimd.BroadcastFloat32x8(2)
 	var zero, areas, curves archsimd.Float32x8
-	load := func(v []float32, i int32) archsimd.Float32x8 {
-		return archsimd.LoadFloat32x8((*[cloudLanes]float32)(v[i:]))
-	}
 	for _, r := range ranges {
-		for i := r[0]; i < r[1]; i += cloudLanes {
-			dx, dy, dz := load(c.x, i).Sub(px), load(c.y, i).Sub(py), load(c.z, i).Sub(pz)
+		packs := c.packs[r[0]/packLanes : (r[1]-1)/packLanes+1]
+		for i := range packs {
+			k := &packs[i]
+			dx, dy, dz := archsimd.LoadFloat32x8(&k.x).Sub(px), archsimd.LoadFloat32x8(&k.y).Sub(py), archsimd.LoadFloat32x8(&k.z).Sub(pz)
 			w := dx.MulAdd(dx, dy.MulAdd(dy, dz.Mul(dz))).MulAdd(inv, one).Max(zero)
-			turn := load(c.nx, i).MulAdd(nx, load(c.ny, i).MulAdd(ny, load(c.nz, i).Mul(nz)))
+			turn := archsimd.LoadFloat32x8(&k.nx).MulAdd(nx, archsimd.LoadFloat32x8(&k.ny).MulAdd(ny, archsimd.LoadFloat32x8(&k.nz).Mul(nz)))
 			w = w.Mul(w).Mul(turn.MulAdd(two, lift).Max(zero).Min(one))
-			if left := r[1] - i; left < cloudLanes {
-				w = w.Mul(archsimd.LoadFloat32x8(&cloudTails[left]))
+			if i == 0 {
+				w = w.Mul(archsimd.LoadFloat32x8(&heads[r[0]%packLanes]))
 			}
-			areas, curves = w.MulAdd(load(c.area, i), areas), w.MulAdd(load(c.curv, i), curves)
+			if i == len(packs)-1 {
+				w = w.Mul(archsimd.LoadFloat32x8(&tails[(r[1]-1)%packLanes+1]))
+			}
+			areas, curves = w.MulAdd(archsimd.LoadFloat32x8(&k.area), areas), w.MulAdd(archsimd.LoadFloat32x8(&k.curv), curves)
 		}
 	}
-	var a, b [cloudLanes]float32
+	var a, b [packLanes]float32
 	areas.Store(&a)
 	curves.Store(&b)
 	for i := range a {

@@ -76,8 +76,8 @@ type job struct {
 	perInner int
 	texel    float32 // side of a texel on the model in metres
 	ids      *ids
-	coarse   []guide // of the rows that are worked on, when values between texels may stand in; see between.go
-	first    int     // texel that coarse begins with
+	found    []point // of the rows that are worked on, when values between texels may stand in; see between.go
+	first    int     // texel that found begins with
 }
 
 // layer is a map that comes to be.
@@ -86,6 +86,8 @@ type layer struct {
 	sum   []float32 // of one band, or of the whole map when rays are counted
 	rays  []uint16  // by texel, for maps whose values are means over rays
 	once  bool      // one sample a texel is enough
+	grid  int       // texels from one that is always computed to the next
+	allow float32   // tolerance
 	whole bool      // sum is of the whole map
 	base  int       // texel that sum and rays begin with
 	spent time.Duration
@@ -105,24 +107,24 @@ func (s *Source) newJob(ctx context.Context, set *uv.Set, kinds []string, size i
 		}
 		l := &b.layers[i]
 		l.Kind = k
-		if r, ok := curvatureScale[name]; ok {
-			radius := float32(s.Settings.Radius) * r
-			if err := s.makeCloud(ctx, radius); err != nil {
+		if isCurvature[name] {
+			if err := s.makeClouds(ctx); err != nil {
 				return nil, err
 			}
 			// A mean over many texels needs no more than one sample.
-			l.once = radius > 2*b.texel
+			l.once = s.clouds[name].radius > 2*b.texel
 		}
 		if name == ID {
 			l.once = true // colours of different things are not mixed
 			b.ids = s.newIDs(set)
 		}
 		l.whole = name == AO || name == Thickness
+		l.grid, l.allow = b.gridOf(name), tolerance[name]
 	}
 	n := len(offsets[s.Settings.Samples])
 	b.perOuter = max(1, (s.Settings.Rays+n-1)/n)
 	b.perInner = max(1, (s.innerRays()+n-1)/n)
-	b.outer, b.inner = NewCaster(s.bvh, b.perOuter*n), NewCaster(s.bvh, b.perInner*n)
+	b.outer, b.inner = s.caster(b.perOuter*n), s.caster(b.perInner*n)
 	return b, nil
 }
 
@@ -132,7 +134,7 @@ func (b *job) run(ctx context.Context, rows int) ([]*Map, error) {
 	b.count = make([]uint8, size*size)
 	b.all = int64(b.set.UVArea*float64(size)*float64(size)) * int64(b.s.Settings.Samples)
 	if b.s.Settings.draft() {
-		b.all *= 2 // two passes
+		b.all *= 3 // passes
 	}
 	for i := range b.layers {
 		l := &b.layers[i]
@@ -163,17 +165,19 @@ func (b *job) bake(ctx context.Context, y0, y1 int) error {
 	for i, o := range offsets[b.s.Settings.Samples] {
 		surf := surface.RasteriseRows(b.s.Low, b.set, b.size, o[0], o[1], y0, y1)
 		if b.s.Settings.draft() {
-			b.coarse = make([]guide, (y1-y0)*b.size)
+			b.found = make([]point, (y1-y0)*b.size)
 			b.first = y0 * b.size
 		}
 		if err := b.pass(ctx, surf, i, b.block); err != nil {
 			return err
 		}
-		if b.coarse == nil {
+		if b.found == nil {
 			continue
 		}
-		if err := b.pass(ctx, surf, i, b.between); err != nil {
-			return err
+		for step := widestGrid; step > 1; step /= 2 {
+			if err := b.pass(ctx, surf, i, b.between(step)); err != nil {
+				return err
+			}
 		}
 	}
 	for i := range b.layers {
@@ -192,7 +196,7 @@ type scratch struct {
 	stream accel.Stream
 	pts    [blockSize]point
 	skip   [blockSize]bool
-	none   [blockSize]bool
+	x, y   [blockSize]uint16 // of the texels
 	outer  *Worker
 	inner  *Worker
 	near   map[string]*near
@@ -258,7 +262,7 @@ func (b *job) scratch() *scratch {
 
 func (b *job) block(k *scratch, surf *surface.Surface, from, to, spot int) {
 	pts := k.pts[:to-from]
-	b.s.locate(surf, from, pts, nil, &k.stream)
+	b.s.locate(surf, from, pts, &k.stream)
 	missed := int64(0)
 	for i := range pts {
 		at := surf.Texel[from+i]
@@ -268,18 +272,22 @@ func (b *job) block(k *scratch, surf *surface.Surface, from, to, spot int) {
 		}
 	}
 	b.missed.Add(missed)
-	if b.coarse != nil {
+	if b.found != nil {
 		for i := range pts {
-			at := surf.Texel[from+i]
-			b.coarse[int(at)-b.first] = guide{n: pts[i].n, p: pts[i].base, known: true}
-			k.skip[i] = !b.onGrid(at)
+			pts[i].known = true
+			b.found[int(surf.Texel[from+i])-b.first] = pts[i]
 		}
 	}
+	b.place(k, surf, from, to)
 	t := time.Now()
 	for j := range b.layers {
-		l, skip := &b.layers[j], k.none[:len(pts)]
-		if b.coarse != nil && tolerance[l.Name] > 0 {
-			skip = k.skip[:len(pts)]
+		l, skip := &b.layers[j], k.skip[:len(pts)]
+		off := uint16(l.grid - 1)
+		if b.found == nil {
+			off = 0
+		}
+		for i := range skip {
+			skip[i] = (k.x[i]|k.y[i])&off != 0
 		}
 		l.fill(&block{k, b, l, surf, from, pts, skip, spot})
 		now := time.Now()
@@ -316,23 +324,20 @@ func fillID(k *block) {
 	}
 }
 
-// curvatureScale are the radii of the curvature maps as multiples of Settings.Radius.
-var curvatureScale = map[string]float32{Curvature: 1, Tight: tightRadius, Soft: softRadius}
+var isCurvature = map[string]bool{Curvature: true, Tight: true, Soft: true}
 
-func fillCurvature(scale float32) func(k *block) {
-	return func(k *block) {
-		c := k.b.s.clouds[float32(k.b.s.Settings.Radius)*scale]
-		n := k.near[k.l.Name]
-		if n == nil {
-			n = &near{}
-			k.near[k.l.Name] = n
+func fillCurvature(k *block) {
+	c := k.b.s.clouds[k.l.Name]
+	n := k.near[k.l.Name]
+	if n == nil {
+		n = &near{}
+		k.near[k.l.Name] = n
+	}
+	for i := range k.pts {
+		if k.skip[i] || k.l.once && k.b.count[k.surf.Texel[k.from+i]] > 1 {
+			continue
 		}
-		for i := range k.pts {
-			if k.skip[i] || k.l.once && k.b.count[k.surf.Texel[k.from+i]] > 1 {
-				continue
-			}
-			k.one(i, c.value(&k.pts[i], n))
-		}
+		k.one(i, c.value(&k.pts[i], n))
 	}
 }
 

@@ -66,10 +66,7 @@ func (s *Source) Probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 		if !b.layers[i].once {
 			own *= samples
 		}
-		if s.Settings.draft() && tolerance[b.layers[i].Name] > 0 {
-			own *= draftShare
-		}
-		seconds += own
+		seconds += own * computed[b.layers[i].grid]
 	}
 	seconds += max(0, spent) * samples
 	perTexel := seconds / float64(n)

@@ -34,13 +34,13 @@ func TestCurvatureComesSoftAndTight(t *testing.T) {
 // The vector kernel, when in use, sums as the plain one does.
 func TestCloudKernelsAgree(t *testing.T) {
 	m := mesh.BumpySphere(64, 32)
-	c, err := newCloud(context.Background(), m, m.Normals, findCreases(m, m.Normals), 0.1)
+	clouds, err := newClouds(context.Background(), m, m.Normals, 0.1, 0, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for i := 0; i < len(m.Positions); i += 7 {
 		var k near
-		p, n := m.Positions[i], m.Normals[i]
+		p, n, c := m.Positions[i], m.Normals[i], clouds[i%2]
 		c.mean(p, n, &k)
 		a, h := c.weigh(p, n, k.ranges[:k.n])
 		b, g := c.weighPlain(p, n, k.ranges[:k.n])

@@ -34,8 +34,8 @@ type ready struct {
 	reach      []Reach // by low-poly part
 	lock       sync.Mutex
 	byPair     map[int32]*accel.BVH // see of
-	clouds     map[float32]*cloud
-	creases    []crease
+	clouds     map[string]*cloud    // of the curvature maps
+	rays       map[int]*patterns    // by how many a texel has
 }
 
 // Prepare builds what all sets share. high may be nil.
@@ -46,7 +46,7 @@ func Prepare(ctx context.Context, low, high *mesh.Model, s Settings) (*Source, e
 	if err := s.Check(); err != nil {
 		return nil, err
 	}
-	r := &ready{box: low.Bounds(), tangents: low.Tangents(), byPair: map[int32]*accel.BVH{}, clouds: map[float32]*cloud{}}
+	r := &ready{box: low.Bounds(), tangents: low.Tangents(), byPair: map[int32]*accel.BVH{}, rays: map[int]*patterns{}}
 	src := &Source{Low: low, High: high, Settings: s, ready: r}
 	diag := float64(r.box.Diagonal())
 	if s.Radius == 0 {
@@ -123,33 +123,37 @@ type point struct {
 	tri  int32     // of the high-poly, or of the low where that is missed or missing
 	pair int32     // number of the part's pair
 	miss bool
+
+	known bool // in a table of points
 }
 
-// makeCloud builds the curvature cloud of a radius once; a stopped attempt leaves nothing behind.
-func (s *Source) makeCloud(ctx context.Context, radius float32) error {
+// makeClouds builds the clouds of the curvature maps once; a stopped attempt leaves nothing behind.
+func (s *Source) makeClouds(ctx context.Context) error {
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	if s.clouds[radius] != nil {
+	if s.clouds != nil {
 		return nil
 	}
-	if s.creases == nil {
-		if s.creases = findCreases(s.seen(), s.seenNormals()); s.creases == nil {
-			s.creases = []crease{}
-		}
-	}
-	c, err := newCloud(ctx, s.seen(), s.seenNormals(), s.creases, radius)
+	clouds, err := newClouds(ctx, s.seen(), s.seenNormals(), float32(s.Settings.Radius)*tightRadius, 0, 1, 3)
 	if err == nil {
-		s.clouds[radius] = c
+		s.clouds = map[string]*cloud{Tight: clouds[0], Curvature: clouds[1], Soft: clouds[2]}
 	}
 	return err
 }
 
-// locate finds the points of a run of texels, but for those of skip, which may be nil.
-func (s *Source) locate(surf *surface.Surface, from int, pts []point, skip []bool, stream *accel.Stream) {
+// caster is one of so many rays a texel over what is seen.
+func (s *Source) caster(rays int) *Caster {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if s.rays[rays] == nil {
+		s.rays[rays] = newPatterns(rays)
+	}
+	return &Caster{s.bvh, s.rays[rays]}
+}
+
+// locate finds the points of a run of texels.
+func (s *Source) locate(surf *surface.Surface, from int, pts []point, stream *accel.Stream) {
 	for i := range pts {
-		if skip != nil && skip[i] {
-			continue
-		}
 		j := from + i
 		t := int(surf.Tri[j])
 		u, v := surf.U[j], surf.V[j]
