@@ -2,7 +2,6 @@
 package store
 
 import (
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -207,21 +206,36 @@ func putBlob(tx *gorm.DB, asset uint, kind string, f File) error {
 }
 
 func addBlob(tx *gorm.DB, asset uint, kind, name string, data []byte) (uint, error) {
-	b := &Blob{AssetID: asset, Kind: kind, Name: name, Bytes: int64(len(data))}
-	if err := tx.Create(b).Error; err != nil {
-		return 0, err
-	}
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	pieces, err := squeeze(data)
 	if err != nil {
 		return 0, err
 	}
+	return addPieces(tx, &Blob{AssetID: asset, Kind: kind, Name: name, Bytes: int64(len(data))}, pieces)
+}
+
+// squeeze compresses data in chunks.
+func squeeze(data []byte) (out [][]byte, err error) {
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
 	defer enc.Close()
-	for n := 0; len(data) > 0; n++ {
+	for len(data) > 0 {
 		k := min(len(data), chunkBytes)
-		if err := tx.Create(&Chunk{b.ID, n, enc.EncodeAll(data[:k], nil)}).Error; err != nil {
+		out = append(out, enc.EncodeAll(data[:k], nil))
+		data = data[k:]
+	}
+	return out, nil
+}
+
+func addPieces(tx *gorm.DB, b *Blob, pieces [][]byte) (uint, error) {
+	if err := tx.Create(b).Error; err != nil {
+		return 0, err
+	}
+	for n, p := range pieces {
+		if err := tx.Create(&Chunk{b.ID, n, p}).Error; err != nil {
 			return 0, err
 		}
-		data = data[k:]
 	}
 	return b.ID, nil
 }
@@ -332,11 +346,16 @@ func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts 
 func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) error {
 	data := make([]byte, 2*len(m.Pix))
 	// Low and high bytes apart, differences from texel to texel: smooth maps pack far smaller.
-	half, prev := len(m.Pix), make([]uint16, m.Channels)
+	low, high := data[:len(m.Pix)], data[len(m.Pix):]
 	for i, v := range m.Pix {
-		d := v - prev[i%m.Channels]
-		prev[i%m.Channels] = v
-		data[i], data[half+i] = byte(d), byte(d>>8)
+		if i >= m.Channels {
+			v -= m.Pix[i-m.Channels]
+		}
+		low[i], high[i] = byte(v), byte(v>>8)
+	}
+	pieces, err := squeeze(data)
+	if err != nil {
+		return err
 	}
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		old := new(Baked)
@@ -348,7 +367,7 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) erro
 		} else if !errors.Is(err, gorm.ErrRecordNotFound) {
 			return err
 		}
-		id, err := addBlob(tx, asset, "map", m.Set+"_"+m.Kind, data)
+		id, err := addPieces(tx, &Blob{AssetID: asset, Kind: "map", Name: m.Set + "_" + m.Kind, Bytes: int64(len(data))}, pieces)
 		if err != nil {
 			return err
 		}
@@ -394,10 +413,11 @@ func (s *Store) Map(b Baked) (*bake.Map, error) {
 			return nil, fmt.Errorf("the box of map %s of set “%s”: %w", b.Kind, b.Set, err)
 		}
 	}
-	prev := make([]uint16, b.Channels)
 	for i := range m.Pix {
-		prev[i%b.Channels] += binary.LittleEndian.Uint16([]byte{data[i], data[n+i]})
-		m.Pix[i] = prev[i%b.Channels]
+		m.Pix[i] = uint16(data[i]) | uint16(data[n+i])<<8
+		if i >= b.Channels {
+			m.Pix[i] += m.Pix[i-b.Channels]
+		}
 	}
 	return m, nil
 }

@@ -324,11 +324,11 @@ func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 
 // storeMap stores a finished map, then uses it.
 func (a *Asset) storeMap(m *bake.Map, stamp string, brought bool) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
 	if err := a.studio.Store.PutMap(a.ID, m, stamp, brought); err != nil {
 		return fmt.Errorf("the map could not be saved: %w", err)
 	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	rows, err := a.studio.Store.Maps(a.ID)
 	if err != nil {
 		return err

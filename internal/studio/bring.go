@@ -131,7 +131,7 @@ func (a *Asset) TakeBrought(rows []Brought) error {
 				return err
 			}
 			a.mu.Lock()
-			j.set, j.kinds = r.Set, []string{r.Kind}
+			j.now = work{r.Set, []string{r.Kind}}
 			a.mu.Unlock()
 			if err := a.takeOne(w.files[r.N], r.Slot, r.Flip); err != nil {
 				failed = append(failed, err.Error())

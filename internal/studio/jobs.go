@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/deliver"
+	"crust/internal/core/par"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 )
@@ -22,27 +24,25 @@ type Job struct {
 	Share  float64
 	began  time.Time
 	cancel context.CancelFunc
-	set    string
-	kinds  []string
+	now    work // that is baked
+	last   work // that is stored meanwhile
 
 	foretold float64 // seconds, 0 when nothing is known
 	stopping bool
 }
 
-func (j *Job) running(set, kind string) bool {
-	if j.set != set {
-		return false
-	}
-	for _, k := range j.kinds {
-		if k == kind {
-			return true
-		}
-	}
-	return false
+// work is some maps of one set.
+type work struct {
+	set   string
+	kinds []string
 }
 
+func (w work) has(set, kind string) bool { return w.set == set && slices.Contains(w.kinds, kind) }
+
+func (j *Job) running(set, kind string) bool { return j.now.has(set, kind) || j.last.has(set, kind) }
+
 func (j *Job) event() Event {
-	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.set, "kinds": j.kinds, "stopping": j.stopping}
+	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.now.set, "kinds": j.now.kinds, "stopping": j.stopping}
 	if left, ok := j.left(time.Since(j.began).Seconds()); ok {
 		e["left"] = left
 	}
@@ -163,18 +163,29 @@ func (a *Asset) Bake(cells []Cell) error {
 		j.began, j.foretold = time.Now(), all
 		a.mu.Unlock()
 		done := 0.0
+		// The maps of one set are stored while the next is baked.
+		stored := make(chan error, 1)
+		stored <- nil
 		for i, s := range chosen {
-			if err := a.bakeSet(ctx, j, src, s, bySet[s.Key], func(v float64) { share((done + v*weight[i]) / all) }); err != nil {
+			maps, stamps, err := a.bakeSet(ctx, j, src, s, bySet[s.Key], func(v float64) { share((done + v*weight[i]) / all) })
+			if e := <-stored; err == nil {
+				err = e
+			}
+			if err != nil {
 				return err
 			}
 			done += weight[i]
+			a.mu.Lock()
+			j.last = j.now
+			a.mu.Unlock()
+			go func() { stored <- a.storeSet(j, maps, stamps) }()
 		}
-		return nil
+		return <-stored
 	})
 }
 
-// bakeSet bakes and stores the maps of one set.
-func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set, kinds []string, share func(float64)) error {
+// bakeSet bakes the maps of one set and returns them with their stamps.
+func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set, kinds []string, share func(float64)) ([]*bake.Map, map[string]string, error) {
 	shown := 0
 	for _, k := range kinds {
 		if kind, err := bake.KindOf(k); err == nil && kind.With == "" {
@@ -182,7 +193,7 @@ func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set
 		}
 	}
 	a.mu.Lock()
-	j.set, j.kinds, j.Label = s.Key, kinds, fmt.Sprintf("%s · %s", counted(shown, "map"), s.Name)
+	j.now, j.Label = work{s.Key, kinds}, fmt.Sprintf("%s · %s", counted(shown, "map"), s.Name)
 	stamps := map[string]string{}
 	for _, k := range kinds {
 		stamps[k] = a.stamp(s.Key, k)
@@ -190,18 +201,18 @@ func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set
 	a.tell(a.stateEvent())
 	a.mu.Unlock()
 	maps, err := src.Bake(ctx, s, kinds, share)
-	if err != nil {
-		return err
-	}
-	for _, m := range maps {
-		if err := a.storeMap(m, stamps[m.Kind], false); err != nil {
-			return err
-		}
-	}
+	return maps, stamps, err
+}
+
+// storeSet stores the maps of one set. It is not stopped: they are done.
+func (a *Asset) storeSet(j *Job, maps []*bake.Map, stamps map[string]string) error {
+	errs := make([]error, len(maps))
+	_ = par.Blocks(context.Background(), len(maps), 1, func(_, i, _ int) { errs[i] = a.storeMap(maps[i], stamps[maps[i].Kind], false) })
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	j.last = work{}
 	a.tell(a.stateEvent())
-	return nil
+	return errors.Join(errs...)
 }
 
 // counted is “1 map” or “3 maps”.

@@ -2,6 +2,7 @@ package bake
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"crust/internal/core/par"
@@ -15,8 +16,33 @@ const (
 	probeRuns   = 12
 )
 
-// Probe foretells the seconds that baking kinds of a set will take, by baking a few runs of its texels.
+// probed is what a probe was of.
+type probed struct {
+	set, kinds          string
+	size, rays, samples int
+	area                float64
+}
+
+// Probe foretells the seconds that baking kinds of a set will take, by baking a few runs of its texels. What has been
+// probed once is known.
 func (s *Source) Probe(ctx context.Context, set *uv.Set, kinds []string) (float64, error) {
+	of := probed{set.Key, strings.Join(kinds, " "), s.sizeOf(set), s.Settings.Rays, s.Settings.Samples, set.UVArea}
+	s.lock.Lock()
+	known, ok := s.probes[of]
+	s.lock.Unlock()
+	if ok {
+		return known, ctx.Err()
+	}
+	v, err := s.probe(ctx, set, kinds)
+	if err == nil {
+		s.lock.Lock()
+		s.probes[of] = v
+		s.lock.Unlock()
+	}
+	return v, err
+}
+
+func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float64, error) {
 	size := s.sizeOf(set)
 	b, err := s.newJob(ctx, set, kinds, size)
 	if err != nil {

@@ -36,6 +36,7 @@ type ready struct {
 	byPair     map[int32]*accel.BVH // see of
 	clouds     map[string]*cloud    // of the curvature maps
 	rays       map[int]*patterns    // by how many a texel has
+	probes     map[probed]float64   // seconds
 }
 
 // Prepare builds what all sets share. high may be nil.
@@ -46,7 +47,7 @@ func Prepare(ctx context.Context, low, high *mesh.Model, s Settings) (*Source, e
 	if err := s.Check(); err != nil {
 		return nil, err
 	}
-	r := &ready{box: low.Bounds(), tangents: low.Tangents(), byPair: map[int32]*accel.BVH{}, rays: map[int]*patterns{}}
+	r := &ready{box: low.Bounds(), tangents: low.Tangents(), byPair: map[int32]*accel.BVH{}, rays: map[int]*patterns{}, probes: map[probed]float64{}}
 	src := &Source{Low: low, High: high, Settings: s, ready: r}
 	diag := float64(r.box.Diagonal())
 	if s.Radius == 0 {

@@ -2,11 +2,9 @@ package imgfile
 
 import (
 	"bytes"
-	"compress/zlib"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"strings"
@@ -27,13 +25,9 @@ type exrChannel struct {
 	name  string
 	bytes int // of a sample: 2 half, 4 float or whole number
 	whole bool
+
+	perceived bool // marked as perceived evenly, which some compressions heed
 }
-
-// exrMethods are the compressions that are read, with the rows of a block.
-var exrMethods = map[int]int{0: 1, 1: 1, 2: 1, 3: 16}
-
-// exrNames of the others, for the message.
-var exrNames = map[int]string{4: "PIZ", 5: "PXR24", 6: "B44", 7: "B44A", 8: "DWAA", 9: "DWAB"}
 
 func exrHead(d []byte) (h exr, err error) {
 	fail := func(format string, a ...any) (exr, error) { return h, damaged(fmt.Errorf(format, a...)) }
@@ -97,7 +91,7 @@ func exrHead(d []byte) (h exr, err error) {
 		return fail("it lacks channels or a data window")
 	case tiled && (h.tile < 1 || h.tile > 1<<14 || h.tileDown < 1 || h.tileDown > 1<<14):
 		return fail("tiles of %d × %d", h.tile, h.tileDown)
-	case exrMethods[h.compression] == 0:
+	case exrMethods[h.compression].rows == 0:
 		return h, fmt.Errorf("OpenEXR's %s compression is not read; save it with ZIP", exrName(h.compression))
 	}
 	return h, nil
@@ -127,6 +121,7 @@ func exrList(v []byte) (out []exrChannel, err error) {
 		default:
 			return nil, damaged(fmt.Errorf("channel %q is of type %d", c.name, kind))
 		}
+		c.perceived = v[4] != 0
 		if binary.LittleEndian.Uint32(v[8:]) != 1 || binary.LittleEndian.Uint32(v[12:]) != 1 {
 			return nil, fmt.Errorf("channel %q is not sampled at every pixel; save it as plain RGB", c.name)
 		}
@@ -178,7 +173,7 @@ func readEXR(d []byte) (*Picture, error) {
 	for _, c := range h.channels {
 		perPixel += c.bytes
 	}
-	rows := exrMethods[h.compression]
+	rows := exrMethods[h.compression].rows
 	across, down := 1, (h.height+rows-1)/rows
 	if h.tile > 0 {
 		across, down = (h.width+h.tile-1)/h.tile, (h.height+h.tileDown-1)/h.tileDown
@@ -206,7 +201,7 @@ func readEXR(d []byte) (*Picture, error) {
 			return nil, damaged(fmt.Errorf("block %d is out of place", i))
 		}
 		n = min(n, h.height-y0)
-		raw, err := exrUnpack(b[head:head+size], h.compression, w*n*perPixel)
+		raw, err := exrUnpack(b[head:head+size], h.compression, &exrBlock{h.channels, w, n, w * n * perPixel})
 		if err != nil {
 			return nil, damaged(fmt.Errorf("block %d: %w", i, err))
 		}
@@ -251,62 +246,4 @@ func halfToFloat(h uint16) float32 {
 		return math.Float32frombits(sign | 0x7f800000 | frac<<13)
 	}
 	return math.Float32frombits(sign | (exp+112)<<23 | frac<<13)
-}
-
-// exrUnpack undoes a block's compression; size is what must come out.
-func exrUnpack(b []byte, method, size int) ([]byte, error) {
-	if len(b) == size || method == 0 {
-		if len(b) != size {
-			return nil, errShort
-		}
-		return b, nil // what did not get smaller was left as it is
-	}
-	parted := make([]byte, 0, size)
-	if method == 1 {
-		for len(b) > 0 {
-			n := int(int8(b[0]))
-			b = b[1:]
-			if n < 0 {
-				if n = -n; n > len(b) {
-					return nil, errShort
-				}
-				parted, b = append(parted, b[:n]...), b[n:]
-			} else {
-				if len(b) == 0 {
-					return nil, errShort
-				}
-				for range n + 1 {
-					parted = append(parted, b[0])
-				}
-				b = b[1:]
-			}
-			if len(parted) > size {
-				return nil, errors.New("too much comes out of it")
-			}
-		}
-	} else {
-		z, err := zlib.NewReader(bytes.NewReader(b))
-		if err != nil {
-			return nil, err
-		}
-		parted = parted[:size]
-		if _, err := io.ReadFull(z, parted); err != nil {
-			return nil, err
-		}
-	}
-	if len(parted) != size {
-		return nil, errShort
-	}
-	for i := 1; i < size; i++ {
-		parted[i] += parted[i-1] - 128
-	}
-	out, half := make([]byte, size), (size+1)/2
-	for i := range out {
-		if i%2 == 0 {
-			out[i] = parted[i/2]
-		} else {
-			out[i] = parted[half+i/2]
-		}
-	}
-	return out, nil
 }

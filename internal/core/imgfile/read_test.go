@@ -2,10 +2,12 @@ package imgfile
 
 import (
 	"bytes"
+	"encoding/binary"
 	"image"
 	"image/color"
 	"image/jpeg"
 	"math"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -165,11 +167,107 @@ func TestOpenEXRIsReadBack(t *testing.T) {
 		}
 		same("tiles, "+method+".exr", data)
 	}
-	if msg, err := exec.Command("exrmaketiled", "-o", "-z", "piz", in, out).CombinedOutput(); err != nil {
+}
+
+// mixedEXR is an OpenEXR file without compression, with a half, a float and a whole-number channel, and one that is
+// marked as perceived evenly (OpenEXR File Layout).
+func mixedEXR(w, h int, value func(c, x, y int) float64) []byte {
+	le := binary.LittleEndian
+	d := []byte{0x76, 0x2f, 0x31, 0x01, 2, 0, 0, 0}
+	attribute := func(name, kind string, v []byte) {
+		d = append(d, name+"\x00"+kind+"\x00"...)
+		d = append(le.AppendUint32(d, uint32(len(v))), v...)
+	}
+	var list []byte
+	kinds := []uint32{1, 1, 2, 0} // A, B half, G float, R whole
+	for i, name := range []string{"A", "B", "G", "R"} {
+		list = append(list, name+"\x00"...)
+		list = le.AppendUint32(list, kinds[i])
+		list = append(list, byte(i%2^1), 0, 0, 0) // A and G are perceived evenly
+		list = le.AppendUint32(le.AppendUint32(list, 1), 1)
+	}
+	attribute("channels", "chlist", append(list, 0))
+	attribute("compression", "compression", []byte{0})
+	window := le.AppendUint32(le.AppendUint32(make([]byte, 8), uint32(w-1)), uint32(h-1))
+	attribute("dataWindow", "box2i", window)
+	attribute("displayWindow", "box2i", window)
+	attribute("lineOrder", "lineOrder", []byte{0})
+	attribute("pixelAspectRatio", "float", le.AppendUint32(nil, math.Float32bits(1)))
+	attribute("screenWindowCenter", "v2f", make([]byte, 8))
+	attribute("screenWindowWidth", "float", le.AppendUint32(nil, math.Float32bits(1)))
+	d = append(d, 0)
+	row := 8 + w*12
+	at := len(d) + 8*h
+	for y := range h {
+		d = le.AppendUint64(d, uint64(at+y*row))
+	}
+	for y := range h {
+		d = le.AppendUint32(le.AppendUint32(d, uint32(y)), uint32(w*12))
+		for c, kind := range kinds {
+			for x := range w {
+				switch v := value(c, x, y); kind {
+				case 1:
+					d = le.AppendUint16(d, toHalf(v))
+				case 2:
+					d = le.AppendUint32(d, math.Float32bits(float32(v)))
+				default:
+					d = le.AppendUint32(d, uint32(v))
+				}
+			}
+		}
+	}
+	return d
+}
+
+// Every compression comes out number by number as exrmaketiled, of Debian's openexr, unpacks it itself: smooth and
+// rough values, few and all words, whole and broken blocks.
+func TestOpenEXRCompressions(t *testing.T) {
+	rough := rand.New(rand.NewPCG(1, 2))
+	pictures := map[string]func(c, x, y int) float64{
+		"smooth": func(c, x, y int) float64 { return 1.5 + math.Sin(float64(x+c)/9)*math.Cos(float64(y)/7) },
+		"rough":  func(c, x, y int) float64 { return math.Exp(rough.Float64()*20 - 10) },
+		"flat":   func(c, x, y int) float64 { return float64(1 + c) },
+		"steps":  func(c, x, y int) float64 { return float64((x/5+y/3)%4 + c) },
+	}
+	dir := t.TempDir()
+	in, packed, plain := filepath.Join(dir, "in.exr"), filepath.Join(dir, "packed.exr"), filepath.Join(dir, "plain.exr")
+	convert := func(method, from, to string) *Picture {
+		t.Helper()
+		if msg, err := exec.Command("exrmaketiled", "-o", "-t", "96", "70", "-z", method, from, to).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v %s", method, err, msg)
+		}
+		data, err := os.ReadFile(to)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := Read(to, data)
+		if err != nil {
+			t.Fatalf("%s: %v", method, err)
+		}
+		return p
+	}
+	for name, value := range pictures {
+		if err := os.WriteFile(in, mixedEXR(213, 171, value), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		for _, method := range []string{"piz", "pxr24", "b44", "b44a", "zip", "rle"} {
+			got, want := convert(method, in, packed), convert("none", packed, plain)
+			wrong := 0
+			for i, v := range want.Pix {
+				if got.Pix[i] != v {
+					wrong++
+				}
+			}
+			if wrong > 0 || len(got.Pix) != 213*171*4 {
+				t.Errorf("%s, %s: %d of %d numbers differ from openexr's", name, method, wrong, len(got.Pix))
+			}
+		}
+	}
+	if msg, err := exec.Command("exrmaketiled", "-o", "-z", "dwaa", in, packed).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, msg)
 	}
-	data, _ := os.ReadFile(out)
-	if _, err := Read("wavelets.exr", data); err == nil || !strings.Contains(err.Error(), "PIZ") || !strings.Contains(err.Error(), "save it with ZIP") {
+	data, _ := os.ReadFile(packed)
+	if _, err := Read("lossy.exr", data); err == nil || !strings.Contains(err.Error(), "DWAA") || !strings.Contains(err.Error(), "save it with ZIP") {
 		t.Errorf("a compression that is not read: %v", err)
 	}
 }
@@ -179,6 +277,9 @@ func TestHalvesWiden(t *testing.T) {
 	for h, want := range map[uint16]float32{0x3c00: 1, 0xc000: -2, 0x7bff: 65504, 0x0400: 6.103515625e-05, 0x0001: 5.9604645e-08, 0x3555: 0.33325195, 0x8000: 0} {
 		if got := halfToFloat(h); got != want {
 			t.Errorf("%#04x is %g, want %g", h, got, want)
+		}
+		if got := toHalf(float64(want)); want != 0 && got != h {
+			t.Errorf("%g is %#04x, want %#04x", want, got, h)
 		}
 	}
 }
@@ -204,6 +305,11 @@ func FuzzRead(f *testing.F) {
 	f.Add(uint8(1), append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 3, 0, 2, 0, 24, 0}, 0x85, 1, 2, 3))
 	f.Add(uint8(2), []byte("II*\x00\x08\x00\x00\x00\x00\x00"))
 	f.Add(uint8(3), []byte{0xff, 0xd8, 0xff, 0xc0})
+	for _, method := range []byte{exrPIZ, exrPXR24, exrB44} {
+		d := mixedEXR(3, 2, func(c, x, y int) float64 { return float64(x) })
+		d[bytes.Index(d, []byte("compression\x00compression\x00"))+28] = method
+		f.Add(uint8(0), d)
+	}
 	names := []string{"a.exr", "a.tga", "a.tif", "a.jpg"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {
 		name := names[int(kind)%len(names)]

@@ -110,24 +110,25 @@ export class BakeBoard {
   kinds() { return this.app.tables.maps.filter(m => !m.with); }
 
   board(s) {
-    // What has not changed stays as it is, so that a click in the making is not lost.
-    const key = JSON.stringify([s.cells, s.sets, s.settings.size, s.hasUV, s.modelVersion, [...this.picked], this.chosen && cellKey(this.chosen)]);
-    if (key === this.boardKey) { this.buttons(s); return; }
-    this.boardKey = key;
-    const focus = document.activeElement?.matches?.('.cell') ? { ...document.activeElement.dataset } : null;
-    const maps = this.kinds();
-    const head = el('tr', {}, el('th', {}), ...maps.map(m => {
-      const b = el('button.plain.column', { title: `${m.help}; click to choose the column`, 'data-column': m.name }, m.label);
-      b.onclick = e => this.pickAll(c => c.kind === m.name, e);
-      return el('th', {}, b);
-    }));
-    const rows = s.sets.map((set, i) => {
-      const b = el('button.plain.column', { title: 'Choose the row', 'data-row': set.name }, pennant(i), ' ' + set.label);
-      b.onclick = e => this.pickAll(c => c.set === set.name, e);
-      return el('tr', {}, el('th.set', {}, b, el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)), ...maps.map(m => el('td', {}, this.cell(s, set, m))));
-    });
-    $('#board').replaceChildren(head, ...rows);
-    if (focus) $(`.cell[data-set="${CSS.escape(focus.set)}"][data-kind="${focus.kind}"]`)?.focus();
+    const key = JSON.stringify([s.sets.map(k => [k.name, k.label, s.settings.size || k.size])]);
+    if (key !== this.boardKey) {
+      this.boardKey = key;
+      this.squares = new Map();
+      const maps = this.kinds();
+      const head = el('tr', {}, el('th', {}), ...maps.map(m => {
+        const b = el('button.plain.column', { title: `${m.help}; click to choose the column`, 'data-column': m.name }, m.label);
+        b.onclick = e => this.pickAll(c => c.kind === m.name, e);
+        return el('th', {}, b);
+      }));
+      const rows = s.sets.map((set, i) => {
+        const b = el('button.plain.column', { title: 'Choose the row', 'data-row': set.name }, pennant(i), ' ' + set.label);
+        b.onclick = e => this.pickAll(c => c.set === set.name, e);
+        return el('tr', {}, el('th.set', {}, b, el('div.quiet.figure', {}, `${s.settings.size || set.size} px`)), ...maps.map(m => el('td', {}, this.square(set.name, m.name))));
+      });
+      $('#board').replaceChildren(head, ...rows);
+    }
+    // What has not changed stays as it is: a click in the making is not lost, and pictures are not decoded again.
+    for (const c of s.cells) this.cell(s, c);
     const stale = s.cells.filter(c => c.state === 'stale');
     $('#board-words').textContent = !s.hasUV ? 'The model has faces without UVs, so there is nowhere to bake to.'
       : stale.length ? reasons(stale, s, k => this.label(k))
@@ -135,27 +136,36 @@ export class BakeBoard {
     this.buttons(s);
   }
 
-  cell(s, set, m) {
-    const c = s.cells.find(k => k.set === set.name && k.kind === m.name);
-    const b = el('button.cell.' + c.state, { 'data-set': c.set, 'data-kind': c.kind, title: `${set.label} · ${m.label}${c.why ? ': ' + c.why : ''}`, 'aria-pressed': this.picked.has(cellKey(c)) });
-    b.classList.toggle('on', this.same(c));
-    b.classList.toggle('picked', this.picked.has(cellKey(c)));
-    if (c.made) b.append(el('img.thumb', { src: `${this.url(c)}?px=106&made=${c.made}`, alt: '' }));
-    else b.append(el('i.thumb'));
-    b.append(el('span', {}, STATES[c.state] + (c.made && c.state !== 'running' ? ` · ${c.size}` : '')));
-    if (c.state === 'running') b.append(el('progress', { max: 1, value: c.share || 0 }));
-    b.onclick = e => this.pick(c, e);
+  /** The button of a cell, which stays while its looks change. */
+  square(set, kind) {
+    const b = el('button.cell', { 'data-set': set, 'data-kind': kind }), own = () => this.app.state.cells.find(c => c.set === set && c.kind === kind);
+    b.onclick = e => this.pick(own(), e);
     b.ondblclick = () => this.enlarge(true);
     b.onkeydown = e => {
-      if (e.key === 'Enter') { e.preventDefault(); this.pick(c); this.enlarge(true); }
+      if (e.key === 'Enter') { e.preventDefault(); this.pick(own()); this.enlarge(true); }
       const step = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[e.key];
       if (!step) return;
       e.preventDefault();
-      const kinds = this.kinds().map(k => k.name), y = s.sets.indexOf(set) + step[0], x = kinds.indexOf(m.name) + step[1];
-      const next = s.sets[y] && kinds[x] && $(`.cell[data-set="${CSS.escape(s.sets[y].name)}"][data-kind="${kinds[x]}"]`);
-      if (next) { next.focus(); this.pick(s.cells.find(k => k.set === s.sets[y].name && k.kind === kinds[x]), e); }
+      const sets = this.app.state.sets.map(k => k.name), kinds = this.kinds().map(k => k.name);
+      const next = this.squares.get(cellKey({ set: sets[sets.indexOf(set) + step[0]], kind: kinds[kinds.indexOf(kind) + step[1]] }));
+      if (next) { next.focus(); next.onclick(e); }
     };
+    this.squares.set(cellKey({ set, kind }), b);
     return b;
+  }
+
+  /** Brings a cell's button up to date. */
+  cell(s, c) {
+    const b = this.squares.get(cellKey(c)), picked = this.picked.has(cellKey(c)), label = s.sets.find(k => k.name === c.set).label;
+    b.className = `cell ${c.state}${this.same(c) ? ' on' : ''}${picked ? ' picked' : ''}`;
+    b.title = `${label} · ${this.label(c.kind)}${c.why ? ': ' + c.why : ''}`;
+    b.setAttribute('aria-pressed', picked);
+    const key = JSON.stringify([c.state, c.made, c.size, this.app.state.modelVersion]);
+    if (key === b.looks) return;
+    b.looks = key;
+    const src = c.made && `${this.url(c)}?px=106&made=${c.made}`, old = $('img', b);
+    const thumb = !c.made ? el('i.thumb') : old?.getAttribute('src') === src ? old : el('img.thumb', { src, alt: '' });
+    b.replaceChildren(thumb, el('span', {}, STATES[c.state] + (c.made && c.state !== 'running' ? ` · ${c.size}` : '')), ...c.state === 'running' ? [el('progress', { max: 1, value: c.share || 0 })] : []);
   }
 
   buttons(s) {

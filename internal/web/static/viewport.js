@@ -59,6 +59,7 @@ export class Viewport {
     this.orbit = new OrbitControls(this.camera, canvas);
     this.orbit.enableDamping = false;
     this.orbit.addEventListener('change', () => this.draw());
+    this.orbit.addEventListener('start', () => { this.framed = false; });
     this.group = new THREE.Group();
     s.add(this.group);
     this.ground = groundDisc();
@@ -175,6 +176,7 @@ export class Viewport {
     // From the outside of the model, so that what is shown is not behind it.
     const out = mid.clone().sub(this.middle);
     if (out.dot(dir) < -0.1 * this.size) dir.reflect(out.normalize());
+    this.framed = false;
     this.orbit.target.copy(mid);
     this.camera.position.copy(mid).addScaledVector(dir, r * 1.35 / Math.sin(this.camera.fov * Math.PI / 360));
     this.camera.near = Math.max(this.size / 2000, Math.min(this.size / 200, r / 20));
@@ -220,6 +222,8 @@ export class Viewport {
     // As near as the model's own points allow, with a margin.
     const side = new THREE.Vector3(0, 1, 0).cross(dir).normalize(), up = dir.clone().cross(side);
     const v = Math.tan(this.camera.fov * Math.PI / 360), h = v * this.camera.aspect, c = new THREE.Vector3();
+    // The strip at the top is left free.
+    const tall = Math.max(120, this.canvas.parentElement.clientHeight), strip = 44, room = tall / (tall - strip);
     let d = 0;
     const figure = this.figure?.children.length ? new THREE.Box3().setFromObject(this.figure) : null;
     const target = figure ? figure.clone().union(new THREE.Box3(this.box.min, this.box.max)).getCenter(new THREE.Vector3()) : this.middle.clone();
@@ -227,17 +231,19 @@ export class Viewport {
       const p = s.mesh.geometry.attributes.position;
       for (let i = 0; i < p.count; i++) {
         c.fromBufferAttribute(p, i).sub(target);
-        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.12, Math.abs(c.dot(up)) / v * 1.16));
+        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.12, Math.abs(c.dot(up)) / v * room * 1.1));
       }
     }
     if (figure) {
       const b = figure;
       for (let i = 0; i < 8; i++) {
         c.set(i & 1 ? b.max.x : b.min.x, i & 2 ? b.max.y : b.min.y, i & 4 ? b.max.z : b.min.z).sub(target);
-        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.04, Math.abs(c.dot(up)) / v * 1.1));
+        d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.04, Math.abs(c.dot(up)) / v * room * 1.04));
       }
     }
+    target.addScaledVector(up, d * v * strip / tall);
     this.camera.position.copy(target).addScaledVector(dir, d);
+    this.framed = true;
     this.camera.near = this.size / 200;
     this.camera.far = this.size * 20;
     this.camera.updateProjectionMatrix();
@@ -253,7 +259,7 @@ export class Viewport {
     this.renderer.setSize(box.width, box.height, false);
     this.camera.aspect = box.width / box.height;
     this.camera.updateProjectionMatrix();
-    this.draw();
+    if (this.framed && this.box) this.frame(); else this.draw();
   }
 
   /** Draws on the next frame, once however often it is asked. */
