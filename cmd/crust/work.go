@@ -488,7 +488,7 @@ func deliverCommand() *cobra.Command {
 			}
 			maps := map[string]map[string]*bake.Map{}
 			for i := range sets {
-				made, err := bakeSet(cmd.Context(), src, &sets[i], compose.Reads)
+				made, err := bakeSet(cmd.Context(), src, &sets[i], compose.Reads(doc))
 				if err != nil {
 					return err
 				}

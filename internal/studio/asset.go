@@ -292,11 +292,11 @@ func (a *Asset) keepMap(m *bakeMap) {
 	a.mapsUsed = a.mapsUsed[from:]
 }
 
-// allMaps reads every map there is.
-func (a *Asset) allMaps() (map[string]map[string]*bakeMap, error) {
+// readMaps reads what maps of some kinds there are.
+func (a *Asset) readMaps(kinds []string) (map[string]map[string]*bakeMap, error) {
 	out := map[string]map[string]*bakeMap{}
 	for key := range a.rows {
-		if _, ok := uv.Find(a.sets, key[0]); !ok {
+		if _, ok := uv.Find(a.sets, key[0]); !ok || !slices.Contains(kinds, key[1]) {
 			continue
 		}
 		m, err := a.mapOf(key[0], key[1])

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/par"
 	"crust/internal/core/uv"
@@ -178,7 +180,11 @@ func (a *Asset) Bake(cells []Cell) error {
 			a.mu.Lock()
 			j.last = j.now
 			a.mu.Unlock()
-			go func() { stored <- a.storeSet(j, maps, stamps) }()
+			if bytesOf(maps) > meanwhileBytes {
+				stored <- a.storeSet(j, maps, stamps, 1)
+			} else {
+				go func() { stored <- a.storeSet(j, maps, stamps, par.Workers()) }()
+			}
 		}
 		return <-stored
 	})
@@ -204,10 +210,31 @@ func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set
 	return maps, stamps, err
 }
 
-// storeSet stores the maps of one set. It is not stopped: they are done.
-func (a *Asset) storeSet(j *Job, maps []*bake.Map, stamps map[string]string) error {
+// meanwhileBytes is how large a set's maps may be to be stored while the next set is baked; larger ones are stored and
+// let go first, one by one.
+const meanwhileBytes = 128 << 20
+
+func bytesOf(maps []*bake.Map) (n int) {
+	for _, m := range maps {
+		n += 2 * len(m.Pix)
+	}
+	return n
+}
+
+// storeSet stores the maps of one set, so many at once, and lets go of them. It is not stopped: they are done.
+func (a *Asset) storeSet(j *Job, maps []*bake.Map, stamps map[string]string, atOnce int) error {
 	errs := make([]error, len(maps))
-	_ = par.Blocks(context.Background(), len(maps), 1, func(_, i, _ int) { errs[i] = a.storeMap(maps[i], stamps[maps[i].Kind], false) })
+	var next atomic.Int32
+	var group sync.WaitGroup
+	for range atOnce {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(maps); i = int(next.Add(1)) - 1 {
+				errs[i] = a.storeMap(maps[i], stamps[maps[i].Kind], false)
+				maps[i] = nil
+			}
+		})
+	}
+	group.Wait()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	j.last = work{}
@@ -265,7 +292,7 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 	if size == 0 {
 		j.SizeOf = a.intake.sizes()
 	}
-	j.Maps, err = a.allMaps()
+	j.Maps, err = a.readMaps(compose.Reads(j.Document))
 	a.mu.Unlock()
 	if err != nil {
 		return err

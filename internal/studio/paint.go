@@ -6,6 +6,7 @@ import (
 	"errors"
 	"log/slog"
 	"maps"
+	"slices"
 	"time"
 
 	"crust/internal/core/bake"
@@ -47,10 +48,11 @@ type easelKey struct {
 	model int
 }
 
-// easelCanvas is a canvas and the version of its set's maps.
+// easelCanvas is a canvas with the version of its set's maps and their kinds.
 type easelCanvas struct {
 	*compose.Canvas
-	maps int
+	maps  int
+	reads []string
 }
 
 type canvasKey struct {
@@ -68,6 +70,7 @@ type snapshot struct {
 	model   *mesh.Model
 	maps    map[string]map[string]*bake.Map
 	mapsOf  map[string]int // versions by set
+	reads   []string       // kinds of maps
 	pages   []*Page
 	ctx     context.Context
 }
@@ -120,20 +123,21 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 		return s, nil
 	}
 	var err error
-	s.maps, err = a.allMaps()
+	s.reads = compose.Reads(s.doc)
+	s.maps, err = a.readMaps(s.reads)
 	return s, err
 }
 
 func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.Canvas, error) {
 	k := canvasKey{set.Key, size}
-	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Key] {
+	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Key] && !slices.ContainsFunc(s.reads, func(k string) bool { return !slices.Contains(c.reads, k) }) {
 		return c.Canvas, nil
 	}
 	c, err := compose.NewCanvas(s.ctx, s.model, set, size, s.maps[set.Key])
 	if err != nil {
 		return nil, err
 	}
-	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Key]}
+	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Key], s.reads}
 	return c, nil
 }
 

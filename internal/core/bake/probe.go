@@ -2,7 +2,9 @@ package bake
 
 import (
 	"context"
+	"math"
 	"strings"
+	"sync"
 	"time"
 
 	"crust/internal/core/par"
@@ -48,55 +50,65 @@ func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 	if err != nil {
 		return 0, err
 	}
-	b.count = make([]uint8, size*size)
-	covered := set.UVArea * float64(size) * float64(size)
-	common := 0.0 // seconds of one core for what is not texels: laying out and filling up
-	var runs []*surface.Surface
-	for i := range probeRuns {
-		t := time.Now()
+	spots := offsets[s.Settings.Samples]
+	// Whole blocks from the middle of rows, where rays find each other's nodes in the cache. Texels of more samples
+	// take longer, so there are fewer.
+	most := int(probeTexels/math.Sqrt(float64(len(spots)))) / probeRuns
+	var lock sync.Mutex
+	n, laying, seconds := 0, 0.0, 0.0 // texels; seconds of one core for laying out, and for texels
+	err = par.Blocks(ctx, probeRuns, 1, func(_, i, _ int) {
 		y := (2*i + 1) * size / (2 * probeRuns)
-		surf := surface.RasteriseRows(s.Low, set, size, 0, 0, y, y+1)
-		runs = append(runs, surf)
-		common += time.Since(t).Seconds()
-	}
-	n := 0
-	began := time.Now()
-	k := b.scratch()
-	for _, surf := range runs {
-		// Whole blocks from the middle of the row, where rays find each other's nodes in the cache.
-		to := min(surf.Len(), probeTexels/probeRuns)
-		if to == 0 || ctx.Err() != nil {
-			continue
+		r := b.rows(y)
+		k := r.scratch()
+		began, spread, texels := time.Now(), 0.0, 0
+		for spot, o := range spots {
+			t := time.Now()
+			surf := surface.RasteriseRows(s.Low, set, size, o[0], o[1], y, y+1)
+			spread += time.Since(t).Seconds()
+			to := min(surf.Len(), most)
+			r.block(k, surf, 0, to, spot)
+			texels = max(texels, to)
 		}
+		own := time.Since(began).Seconds() - spread
+		for i := range r.layers {
+			own -= k.spent[i].Seconds() * (1 - computed[r.layers[i].grid])
+		}
+		lock.Lock()
+		defer lock.Unlock()
+		n, laying, seconds = n+texels, laying+spread, seconds+own
+	})
+	if n == 0 || err != nil {
+		return 0.05, err
+	}
+	covered := set.UVArea * float64(size) * float64(size)
+	rest := float64(size*size) * fillUp * float64(len(kinds)+2)
+	if s.Settings.Rays < cleanFrom {
 		for i := range b.layers {
-			l := &b.layers[i]
-			l.base = int(surf.Texel[0]) / size * size
-			l.sum = make([]float32, size*l.Channels)
-			l.rays = nil
-			if l.whole {
-				l.rays = make([]uint16, size)
+			if b.layers[i].whole {
+				rest += covered * cleanUp
 			}
 		}
-		b.block(k, surf, 0, to, 0)
-		n += to
 	}
-	if n == 0 {
-		return 0.05, ctx.Err()
-	}
-	spent := time.Since(began).Seconds()
-	samples := float64(len(offsets[s.Settings.Samples]))
-	seconds := 0.0 // of one core
-	for i := range b.layers {
-		own := k.spent[i].Seconds()
-		spent -= own
-		if !b.layers[i].once {
-			own *= samples
+	return (seconds/float64(n)*covered+rest)/float64(par.Workers()) + laying/probeRuns, nil
+}
+
+// Seconds that a core takes for a texel of a map, by experience: to pad and encode it, and to clean it.
+const (
+	fillUp  = 40e-9
+	cleanUp = 300e-9
+)
+
+// rows is a job beside b for one row.
+func (b *job) rows(y int) *job {
+	r := &job{s: b.s, set: b.set, size: b.size, seed: b.seed, outer: b.outer, inner: b.inner, perOuter: b.perOuter, perInner: b.perInner, texel: b.texel, ids: b.ids,
+		layers: make([]layer, len(b.layers)), count: make([]uint8, (y+1)*b.size)}
+	for i := range r.layers {
+		l, o := &r.layers[i], &b.layers[i]
+		l.Kind, l.once, l.grid, l.whole, l.base = o.Kind, o.once, o.grid, o.whole, y*b.size
+		l.sum = make([]float32, b.size*l.Channels)
+		if l.whole {
+			l.rays = make([]uint16, b.size)
 		}
-		seconds += own * computed[b.layers[i].grid]
 	}
-	seconds += max(0, spent) * samples
-	perTexel := seconds / float64(n)
-	// Padding, cleaning and encoding, by experience on one core: 60 ns for each texel and map.
-	rest := float64(size*size) * 60e-9 * float64(len(kinds)+2)
-	return (perTexel*covered+rest)/float64(par.Workers()) + samples*common/probeRuns, ctx.Err()
+	return r
 }

@@ -4,12 +4,14 @@ package compose
 
 import (
 	"context"
+	"slices"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
+	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
@@ -70,6 +72,13 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 	c.ch.Roughness, c.ch.Metallic, c.ch.Height, c.ch.AO = plane(), plane(), plane(), c.in.AO
 	c.work = make([]*scratch, par.Workers())
 	c.slopes(m)
+	tight, soft := maps[bake.Tight], maps[bake.Soft]
+	if tight != nil {
+		c.in.Tight = plane()
+	}
+	if soft != nil {
+		c.in.Soft = plane()
+	}
 	ao, curve, world, normal := maps[bake.AO], maps[bake.Curvature], maps[bake.WorldNormal], maps[bake.Normal]
 	c.hasBaseN = normal != nil
 	err := par.Blocks(ctx, n, blockSize, func(_, from, to int) {
@@ -83,6 +92,12 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 			}
 			if curve != nil {
 				c.in.Curve[i] = sample(curve, surf, i, 0)
+			}
+			if tight != nil {
+				c.in.Tight[i] = sample(tight, surf, i, 0)
+			}
+			if soft != nil {
+				c.in.Soft[i] = sample(soft, surf, i, 0)
 			}
 			w := surf.Normal(i).Norm()
 			if world != nil {
@@ -99,8 +114,25 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 	return c, err
 }
 
-// Reads lists the baked maps that an evaluation takes from.
-var Reads = []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}
+// Reads lists the baked maps that an evaluation of a document takes from.
+func Reads(d *strata.Document) []string {
+	out := []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}
+	for i := range d.Layers {
+		for j := range d.Layers[i].Where {
+			c := &d.Layers[i].Where[j]
+			k, err := field.KindOf(c.Kind)
+			if err != nil {
+				continue // evaluating says so
+			}
+			for _, name := range k.MapsOf(c.Values(k)) {
+				if !slices.Contains(out, name) {
+					out = append(out, name)
+				}
+			}
+		}
+	}
+	return out
+}
 
 // sample reads a map at a texel of the surface; maps of another size are read bilinearly.
 func sample(m *bake.Map, s *surface.Surface, i, channel int) float32 {

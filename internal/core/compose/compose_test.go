@@ -3,6 +3,7 @@ package compose
 import (
 	"context"
 	"math"
+	"slices"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -229,6 +230,36 @@ func TestMapsOfAnotherSizeAreReadSmoothly(t *testing.T) {
 		want := min(3, max(0, x*4-0.5)) * 10000 / 65535
 		if got := float64(c.in.AO[i]); math.Abs(got-want) > 1e-4 {
 			t.Fatalf("at x = %.3f: %.5f, want %.5f", x, got, want)
+		}
+	}
+}
+
+// A clause reads the curvature of its breadth; the document says which maps are wanted.
+func TestClausesReadTheCurvatureOfTheirBreadth(t *testing.T) {
+	maps := map[string]*bake.Map{}
+	for kind, v := range map[string]uint16{bake.Curvature: 0, bake.Tight: 49151, bake.Soft: 65535} {
+		m := &bake.Map{Kind: kind, Size: 64, Channels: 1, Pix: make([]uint16, 64*64)}
+		for i := range m.Pix {
+			m.Pix[i] = v
+		}
+		maps[kind] = m
+	}
+	c, _ := square(t, 64, maps)
+	for breadth, want := range map[float64]float64{0: 0, 1: 0.5, 2: 1} {
+		d := &strata.Document{}
+		coat(d, "#ffffff", func(l *strata.Layer) {
+			l.Where = []strata.Clause{clauseOf(t, d, "edges", map[string]float64{"breadth": breadth})}
+		})
+		kind := map[float64]string{0: bake.Curvature, 1: bake.Tight, 2: bake.Soft}[breadth]
+		if reads := Reads(d); !slices.Contains(reads, kind) || breadth != 1 && slices.Contains(reads, bake.Tight) {
+			t.Errorf("breadth %g reads %v", breadth, reads)
+		}
+		w, err := c.Field(context.Background(), &d.Layers[0], "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if math.Abs(float64(w[7])-want) > 1e-3 {
+			t.Errorf("breadth %g: %.4f, want %.4f", breadth, w[7], want)
 		}
 	}
 }

@@ -130,8 +130,14 @@ func (c *Canvas) resolve(cl *strata.Clause) (clause, error) {
 // part of the input planes.
 func (c *Canvas) block(from, to int) field.Block {
 	b := &c.in
+	part := func(v []float32) []float32 {
+		if v == nil {
+			return nil
+		}
+		return v[from:to]
+	}
 	return field.Block{X: b.X[from:to], Y: b.Y[from:to], Z: b.Z[from:to], NX: b.NX[from:to], NY: b.NY[from:to], NZ: b.NZ[from:to],
-		AO: b.AO[from:to], Curve: b.Curve[from:to], Part: b.Part[from:to], Floor: b.Floor}
+		AO: b.AO[from:to], Curve: b.Curve[from:to], Tight: part(b.Tight), Soft: part(b.Soft), Part: b.Part[from:to], Floor: b.Floor}
 }
 
 // run writes the joined clauses for a block into acc. The first clause stands alone; strength fades

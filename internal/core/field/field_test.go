@@ -89,7 +89,7 @@ func fillOne(t *testing.T, kind string, b Block, p []float64, pick []bool) float
 // What each kind means, by its definition in the vocabulary.
 func TestKindsMeanWhatTheySay(t *testing.T) {
 	one := func(v float32) []float32 { return []float32{v} }
-	b := Block{X: one(0), Y: one(0.6), Z: one(0), NX: one(0), NY: one(1), NZ: one(0), AO: one(0.25), Curve: one(0.8), Part: []int32{1}, Floor: geom.Vec3{Y: 0.1}}
+	b := Block{X: one(0), Y: one(0.6), Z: one(0), NX: one(0), NY: one(1), NZ: one(0), AO: one(0.25), Curve: one(0.8), Tight: one(0.3), Part: []int32{1}, Floor: geom.Vec3{Y: 0.1}}
 	cos60 := 0.5
 	for _, c := range []struct {
 		name, kind string
@@ -97,8 +97,10 @@ func TestKindsMeanWhatTheySay(t *testing.T) {
 		pick       []bool
 		want       float64
 	}{
-		{"convex", "edges", nil, nil, 0.6},
-		{"convex is no crevice", "crevices", nil, nil, 0},
+		{"convex", "edges", []float64{0}, nil, 0.6},
+		{"convex is no crevice", "crevices", []float64{0}, nil, 0},
+		{"concave over half the radius", "crevices", []float64{1}, nil, 0.4},
+		{"a curvature that is missing", "edges", []float64{2}, nil, 0.6},
 		{"shelter is one less visibility", "shelter", nil, nil, 0.75},
 		{"straight up", "facing", []float64{0, 60}, nil, 1},
 		{"sideways, in a cone of 180°", "facing", []float64{2, 180}, nil, 0.5},

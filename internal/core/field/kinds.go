@@ -8,11 +8,13 @@ import (
 	"crust/internal/core/geom"
 )
 
-// Block is a run of surface points, by component. AO, Curve and the normal come from baked maps.
+// Block is a run of surface points, by component. AO, the curvatures and the normal come from baked maps.
 type Block struct {
 	X, Y, Z    []float32 // metres
 	NX, NY, NZ []float32
 	AO, Curve  []float32
+	Tight      []float32 // curvature over half the radius and over four times it; nil where Curve stands in
+	Soft       []float32
 	Part       []int32
 	Floor      geom.Vec3 // lowest corner of the asset's box
 }
@@ -31,6 +33,7 @@ type Param struct {
 	Log     bool     `json:"log,omitempty"`     // drags by ratio
 	Whole   bool     `json:"whole,omitempty"`   // whole numbers only
 	Choices []string `json:"choices,omitempty"` // what the whole numbers mean
+	Maps    []string `json:"-"`                 // baked maps that the choices read
 }
 
 // Kind is one kind of clause: adding an entry to Kinds adds it everywhere.
@@ -53,20 +56,51 @@ var directions = []string{"up", "down", "right (+X)", "left (−X)", "front (+Z)
 
 var directionVectors = []geom.Vec3{{Y: 1}, {Y: -1}, {X: 1}, {X: -1}, {Z: 1}, {Z: -1}}
 
+// breadth is which of the curvatures of one bake a clause reads.
+var breadth = Param{Name: "breadth", Label: "breadth", Max: 2, Whole: true, Choices: []string{"medium", "tight", "soft"}, Maps: []string{"curvature", "curvature-tight", "curvature-soft"}}
+
+// curve is the curvature of a choice of breadth.
+func (b *Block) curve(choice float64) []float32 {
+	if v := [][]float32{b.Curve, b.Tight, b.Soft}[int(choice)]; v != nil {
+		return v
+	}
+	return b.Curve
+}
+
+// curved says plain or inverted with the breadth in the place of %s.
+func curved(plain, inverted string) func([]float64, []string, bool) string {
+	return func(p []float64, parts []string, invert bool) string {
+		which := []string{"", "tight ", "soft "}[int(p[0])]
+		return say(fmt.Sprintf(plain, which), fmt.Sprintf(inverted, which))(p, parts, invert)
+	}
+}
+
+// MapsOf lists the baked maps that a clause with these parameters needs.
+func (k *Kind) MapsOf(p []float64) []string {
+	for i := range k.Params {
+		if m := k.Params[i].Maps; m != nil {
+			return []string{m[int(p[i])]}
+		}
+	}
+	return k.Reads
+}
+
 // Kinds lists the clauses in the order in which they are offered.
 var Kinds = []Kind{
-	{Name: "edges", Label: "Edges", Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"},
-		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+	{Name: "edges", Label: "Edges", Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			curve := b.curve(p[0])
 			for i := range out {
-				out[i] = geom.Clamp01(2*b.Curve[i] - 1)
+				out[i] = geom.Clamp01(2*curve[i] - 1)
 			}
-		}, Words: say("on edges", "away from edges")},
-	{Name: "crevices", Label: "Crevices", Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"},
-		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+		}, Words: curved("on %sedges", "away from %sedges")},
+	{Name: "crevices", Label: "Crevices", Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			curve := b.curve(p[0])
 			for i := range out {
-				out[i] = geom.Clamp01(1 - 2*b.Curve[i])
+				out[i] = geom.Clamp01(1 - 2*curve[i])
 			}
-		}, Words: say("in crevices", "out of crevices")},
+		}, Words: curved("in %screvices", "out of %screvices")},
 	{Name: "shelter", Label: "Shelter", Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			for i := range out {

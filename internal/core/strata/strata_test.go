@@ -60,6 +60,11 @@ func TestEditsChangeTheStrata(t *testing.T) {
 	if got := l.Reading(); got != "away from edges, but not broken up by clouds of 4 mm" {
 		t.Errorf("reading %q", got)
 	}
+	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: l.Where[0].ID, Path: "params.breadth", Value: raw(1)})
+	l, _, _ = d.Layer(b)
+	if got := l.Reading(); got != "away from tight edges, but not broken up by clouds of 4 mm" {
+		t.Errorf("reading %q", got)
+	}
 	apply(t, d, Edit{Do: "clause.move", Layer: b, Clause: noise, To: 0})
 	l, _, _ = d.Layer(b)
 	if l.Where[0].ID != noise {
