@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"embed"
 	"fmt"
 
 	"crust/internal/core/finish"
@@ -24,6 +25,11 @@ var assets = []asset{
 	{"Channel buoy 12", "buoy", uv.PerMaterial, Buoy, Strata, nil},
 	{"Sluice winch", "winch", uv.PerTile, Winch, WinchStrata, map[string]string{"1001": "frame", "1002": "drum", "1003": "gears", "1004": "housing"}},
 }
+
+// pictures for the cards, as the page takes them of the finished assets.
+//
+//go:embed pictures
+var pictures embed.FS
 
 // Create makes the assets of the Saltmere harbour in the studio with their strata and starts the bakes of
 // their maps. It returns the last one made.
@@ -86,7 +92,11 @@ func create(s *studio.Studio, d asset) (uint, error) {
 			return 0, err
 		}
 	}
-	return id, nil
+	picture, err := pictures.ReadFile("pictures/" + d.file + ".png")
+	if err != nil {
+		return 0, err
+	}
+	return id, a.SetPicture(picture)
 }
 
 // Strata is the buoy's weathering: primer and paint, worn to steel at the edges, rust in the seams,
