@@ -105,6 +105,16 @@ func (b *BVH) Occluded(o geom.Vec3, far float32, s *Stream) uint64 {
 			continue
 		}
 		n := &b.nodes[e.child]
+		if rays&(rays-1) == 0 {
+			// One ray: whichever child it wants, it is the only one.
+			testNode(n, o, far, s, rays)
+			h := s.hits[bits.TrailingZeros64(rays)&(StreamSize-1)]
+			for m := uint32(h) & n.valid; m != 0; m &= m - 1 {
+				s.stack[top] = entry{n.child[bits.TrailingZeros32(m)&(width-1)], rays}
+				top++
+			}
+			continue
+		}
 		var mask [width]uint64
 		any := uint64(0) // a bit per child that some ray wants
 		switch count := bits.OnesCount64(rays); {
