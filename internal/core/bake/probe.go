@@ -3,8 +3,8 @@ package bake
 import (
 	"context"
 	"math"
+	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"crust/internal/core/par"
@@ -54,8 +54,11 @@ func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 	// Whole blocks from the middle of rows, where rays find each other's nodes in the cache. Texels of more samples
 	// take longer, so there are fewer.
 	most := int(probeTexels/math.Sqrt(float64(len(spots)))) / probeRuns
-	var lock sync.Mutex
-	n, laying, seconds := 0, 0.0, 0.0 // texels; seconds of one core for laying out, and for texels
+	type run struct {
+		texels        int
+		spread, texel float64 // seconds of one core for laying out, and for a texel
+	}
+	var runs [probeRuns]run
 	err = par.Blocks(ctx, probeRuns, 1, func(_, i, _ int) {
 		y := (2*i + 1) * size / (2 * probeRuns)
 		r := b.rows(y)
@@ -73,12 +76,23 @@ func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 		for i := range r.layers {
 			own -= k.spent[i].Seconds() * (1 - computed[r.layers[i].grid])
 		}
-		lock.Lock()
-		defer lock.Unlock()
-		n, laying, seconds = n+texels, laying+spread, seconds+own
+		runs[i] = run{texels, spread, own / float64(max(1, texels))}
 	})
-	if n == 0 || err != nil {
+	each := []float64{}
+	for _, r := range runs {
+		if r.texels > 0 {
+			each = append(each, r.texel)
+		}
+	}
+	if len(each) == 0 || err != nil {
 		return 0.05, err
+	}
+	slices.Sort(each)
+	// A run in which the machine was busy with something else does not count in full.
+	limit := 4 * each[len(each)/2]
+	n, laying, seconds := 0, 0.0, 0.0
+	for _, r := range runs {
+		n, laying, seconds = n+r.texels, laying+r.spread, seconds+float64(r.texels)*min(r.texel, limit)
 	}
 	covered := set.UVArea * float64(size) * float64(size)
 	rest := float64(size*size) * fillUp * float64(len(kinds)+2)

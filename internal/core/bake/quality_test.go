@@ -150,7 +150,7 @@ func TestProbesForetellMoreForMore(t *testing.T) {
 		}
 		least := math.Inf(1)
 		for range 5 {
-			s, err := src.Probe(context.Background(), &sets[0], []string{AO, Position})
+			s, err := src.probe(context.Background(), &sets[0], []string{AO, Position})
 			if err != nil {
 				t.Fatal(err)
 			}
