@@ -3,6 +3,7 @@ package bake
 import (
 	"context"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"testing"
 
@@ -164,5 +165,48 @@ func TestProbesForetellMoreForMore(t *testing.T) {
 	}
 	if more := foretell(256, 1024); more < 4*small {
 		t.Errorf("%.4f s with 64 rays, %.4f s with 1,024", small, more)
+	}
+}
+
+// Cleaning takes most of the noise of 64 independent rays, a binomial distribution, off a flat place, and leaves a dark
+// ring of one texel as dark as it is (what non-local means are for: Buades, Coll & Morel, 2005).
+func TestCleaningKeepsRingsOfOneTexel(t *testing.T) {
+	const size, rays = 64, 64
+	random := rand.New(rand.NewPCG(3, 4))
+	truth := make([]float64, size*size)
+	list := make([]guide, size*size)
+	for at := range list {
+		x, y := at%size, at/size
+		truth[at] = 0.9
+		// Rings of radius 4 all over, as round rivets.
+		if d := math.Hypot(float64(x%16-8), float64(y%16-8)); d > 3.5 && d < 4.5 {
+			truth[at] = 0.6
+		}
+		hits := 0
+		for range rays {
+			if random.Float64() < truth[at] {
+				hits++
+			}
+		}
+		q := (float32(hits) + 1) / (rays + 2)
+		g := guide{n: geom.Vec3{Y: 1}, p: geom.Vec3{X: float32(x), Z: float32(y)}, known: true}
+		g.v[0], g.s[0] = float32(hits)/rays, q*(1-q)/rays
+		list[at] = g
+	}
+	var before, after, ring, n float64
+	for at := range list {
+		v := float64(alike(list, size, at)[0])
+		if truth[at] < 0.7 {
+			ring, n = ring+v, n+1
+		} else {
+			before += (float64(list[at].v[0]) - truth[at]) * (float64(list[at].v[0]) - truth[at])
+			after += (v - truth[at]) * (v - truth[at])
+		}
+	}
+	if after > before/4 {
+		t.Errorf("beside the rings the error falls by only %.2f", math.Sqrt(before/after))
+	}
+	if math.Abs(ring/n-0.6) > 0.03 {
+		t.Errorf("the rings come out as %.3f, want 0.6", ring/n)
 	}
 }
