@@ -146,16 +146,29 @@ func revolve(part string, p *profile, centre v3, a0, a1 float64, n int) *patch {
 
 // tube sweeps a circle of radius r along a path with n sides; rows are its low-poly lines.
 func tube(part string, path func(t float64) v3, length, r float64, n int, rows []float64) *patch {
-	frame := func(t float64) (c, x, y v3) {
+	along := func(t float64) v3 {
 		const h = 1e-4
-		c = path(t)
-		d := path(t + h).sub(path(t - h)).norm()
-		up := v3{0.123, 0.456, 0.789}
-		if math.Abs(d.dot(up.norm())) > 0.95 {
-			up = v3{1, 0, 0}
-		}
-		x = d.cross(up).norm()
-		return c, x, d.cross(x)
+		return path(t + h).sub(path(t - h)).norm()
+	}
+	// The frame is carried along the path without turning about it, so that the tube does not twist.
+	const steps = 256
+	var across [steps + 1]v3
+	d := along(0)
+	up := v3{0.123, 0.456, 0.789}
+	if math.Abs(d.dot(up.norm())) > 0.95 {
+		up = v3{1, 0, 0}
+	}
+	across[0] = d.cross(up).norm()
+	level := func(x, d v3) v3 { return x.sub(d.mul(x.dot(d))).norm() }
+	for i := range steps {
+		across[i+1] = level(across[i], along(float64(i+1)/steps))
+	}
+	frame := func(t float64) (c, x, y v3) {
+		k := max(0, min(steps, t*steps))
+		i := min(int(k), steps-1)
+		d := along(t)
+		x = level(across[i].lerp(across[i+1], k-float64(i)), d)
+		return path(t), x, d.cross(x)
 	}
 	return &patch{part: part,
 		at: func(s, t float64) v3 {
