@@ -23,11 +23,9 @@ func nearBlock(k *block, o geom.Vec3, far float32, s *Stream) uint32 {
 	return nearBlockPlain(k, o, far, s)
 }
 
-func spread(d, inv *[3]lanes, x, y, z float32) { spreadPlain(d, inv, x, y, z) }
+func spreadRays(s *rays, n int) { spreadPlain(s, n) }
 
 func gather(hits *[StreamSize]uint8, mask *[width]uint64) uint64 { return gatherPlain(hits, mask) }
-
-func spreadEnd() {}
 
 func testNodeMany(n *node, o geom.Vec3, far float32, s *Stream, rays uint64, mask *[width]uint64) uint64 {
 	return nodeManyPlain(n, o, far, s, rays, mask)

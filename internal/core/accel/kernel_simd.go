@@ -68,23 +68,36 @@ func testBlock(k *block, o geom.Vec3, far float32, s *Stream, rays uint64) uint6
 	return hit
 }
 
-// spread repeats a ray's three values and their reciprocals over the lanes; spreadEnd follows the last one.
-func spread(d, inv *[3]lanes, x, y, z float32) {
+// spreadRays fills in the reciprocals of the first n rays, and repeats all over the lanes.
+func spreadRays(s *rays, n int) {
 	if !HasSIMD {
-		spreadPlain(d, inv, x, y, z)
+		spreadPlain(s, n)
 		return
 	}
-	one := archsimd.BroadcastFloat32x8(1)
-	for i, v := range [3]float32{x, y, z} {
-		b := archsimd.BroadcastFloat32x8(v)
-		b.Store((*[width]float32)(&d[i]))
-		one.Div(b).Store((*[width]float32)(&inv[i]))
-	}
+	spreadSIMD(s, n)
+	archsimd.ClearAVXUpperBits()
 }
 
-func spreadEnd() {
-	if HasSIMD {
-		archsimd.ClearAVXUpperBits()
+func spreadSIMD(s *rays, n int) {
+	one, least, top := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(tiny), archsimd.BroadcastInt32x8(-1<<31)
+	for g := 0; g < n; g += width {
+		for _, k := range [3][2]*[StreamSize]float32{{&s.x, &s.ix}, {&s.y, &s.iy}, {&s.z, &s.iz}} {
+			at := (*[width]float32)(k[0][g:])
+			v := archsimd.LoadFloat32x8(at).AsInt32x8()
+			sign := v.And(top)
+			d := v.Xor(sign).AsFloat32x8().Max(least).AsInt32x8().Xor(sign).AsFloat32x8()
+			d.Store(at)
+			one.Div(d).Store((*[width]float32)(k[1][g:]))
+		}
+	}
+	for i := range min(n, StreamSize) {
+		d, inv := &s.dir[i], &s.inv[i]
+		archsimd.BroadcastFloat32x8(s.x[i]).Store((*[width]float32)(&d[0]))
+		archsimd.BroadcastFloat32x8(s.y[i]).Store((*[width]float32)(&d[1]))
+		archsimd.BroadcastFloat32x8(s.z[i]).Store((*[width]float32)(&d[2]))
+		archsimd.BroadcastFloat32x8(s.ix[i]).Store((*[width]float32)(&inv[0]))
+		archsimd.BroadcastFloat32x8(s.iy[i]).Store((*[width]float32)(&inv[1]))
+		archsimd.BroadcastFloat32x8(s.iz[i]).Store((*[width]float32)(&inv[2]))
 	}
 }
 

@@ -1,6 +1,7 @@
 package accel
 
 import (
+	"math"
 	"math/bits"
 
 	"crust/internal/core/geom"
@@ -95,10 +96,20 @@ func nearBlockPlain(k *block, o geom.Vec3, far float32, s *Stream) (hit uint32) 
 	return hit
 }
 
-func spreadPlain(d, inv *[3]lanes, x, y, z float32) {
-	for i := range width {
-		d[0][i], d[1][i], d[2][i] = x, y, z
-		inv[0][i], inv[1][i], inv[2][i] = 1/x, 1/y, 1/z
+func spreadPlain(s *rays, n int) {
+	apart := func(v float32) float32 {
+		if v > -tiny && v < tiny {
+			return float32(math.Copysign(tiny, float64(v)))
+		}
+		return v
+	}
+	for i := range n {
+		s.x[i], s.y[i], s.z[i] = apart(s.x[i]), apart(s.y[i]), apart(s.z[i])
+		s.ix[i], s.iy[i], s.iz[i] = 1/s.x[i], 1/s.y[i], 1/s.z[i]
+		for j := range width {
+			s.dir[i][0][j], s.dir[i][1][j], s.dir[i][2][j] = s.x[i], s.y[i], s.z[i]
+			s.inv[i][0][j], s.inv[i][1][j], s.inv[i][2][j] = s.ix[i], s.iy[i], s.iz[i]
+		}
 	}
 }
 

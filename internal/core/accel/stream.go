@@ -1,7 +1,6 @@
 package accel
 
 import (
-	"math"
 	"math/bits"
 	"unsafe"
 
@@ -32,7 +31,10 @@ type Stream struct {
 type rays struct {
 	dir  [StreamSize][3]lanes
 	inv  [StreamSize][3]lanes
-	ix   [StreamSize]float32 // reciprocals again, side by side
+	x    [StreamSize]float32 // directions and reciprocals again, side by side
+	y    [StreamSize]float32
+	z    [StreamSize]float32
+	ix   [StreamSize]float32
 	iy   [StreamSize]float32
 	iz   [StreamSize]float32
 	far  [StreamSize]float32 // how far each ray has to go yet; of Distances
@@ -67,21 +69,14 @@ func (s *Stream) SetAround(dirs []geom.Vec3, axis geom.Vec3) {
 		s.rays = newRays()
 	}
 	for i, d := range dirs {
-		spread(&s.dir[i], &s.inv[i], apart(d.X), apart(d.Y), apart(d.Z))
-		s.ix[i], s.iy[i], s.iz[i] = s.inv[i][0][0], s.inv[i][1][0], s.inv[i][2][0]
+		s.x[i], s.y[i], s.z[i] = d.X, d.Y, d.Z
 	}
-	spreadEnd()
+	spreadRays(s.rays, s.n)
 }
 
-// apart keeps a component off zero, so that its reciprocal is finite and a box touching the origin's
+// tiny keeps components of directions off zero, so that their reciprocals are finite and a box touching the origin's
 // plane gives 0 and not NaN.
-func apart(v float32) float32 {
-	const tiny = 1e-18
-	if v > -tiny && v < tiny {
-		return float32(math.Copysign(tiny, float64(v)))
-	}
-	return v
-}
+const tiny = 1e-18
 
 // Occluded sends the stream's rays from o and returns a bit for each that meets a triangle, seen
 // from either side, before far.
