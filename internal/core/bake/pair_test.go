@@ -259,3 +259,35 @@ func TestAveragedRaysCloseHardEdges(t *testing.T) {
 		t.Errorf("straight rays: the normal at the edge leans %.3f, want nearly 1, past the middle of the round", got)
 	}
 }
+
+// A high-poly that ends a fraction of a texel inside the low-poly's open rim is found there all the same; one that ends
+// farther inside is missed, but for a row of texels at the most.
+func TestRimsReachATexelInwards(t *testing.T) {
+	plate := func(margin float64) *mesh.Model {
+		return mesh.Grid(4, 4, 0, func(s, t float64) [3]float64 {
+			return [3]float64{margin + (1-2*margin)*s, 0, margin + (1-2*margin)*(1-t)}
+		})
+	}
+	const size = 64
+	for _, c := range []struct {
+		margin      float64 // 0.6 and 7 texels
+		least, most int
+	}{{0.01, 0, 0}, {0.11, 64*64 - 52*52, 64*64 - 50*50}} {
+		low := plate(0)
+		sets, err := uv.Sets(low, uv.Single)
+		if err != nil {
+			t.Fatal(err)
+		}
+		src, err := Prepare(context.Background(), low, plate(c.margin), Settings{Size: size, Rays: 16, Samples: 1, Front: 0.01, Rear: 0.01})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, missed, err := src.Misses(context.Background(), &sets[0], size)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if missed < c.least || missed > c.most {
+			t.Errorf("a margin of %g m: %d texels missed, want %d to %d", c.margin, missed, c.least, c.most)
+		}
+	}
+}

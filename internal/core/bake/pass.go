@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"math"
 	"sync/atomic"
 	"time"
 
@@ -99,7 +98,7 @@ func (s *Source) newJob(ctx context.Context, set *uv.Set, kinds []string, size i
 	f := fnv.New32a()
 	f.Write([]byte(set.Key))
 	b := &job{s: s, set: set, size: size, seed: hash(f.Sum32()), progress: func(float64) {}, layers: make([]layer, len(kinds))}
-	b.texel = float32(math.Sqrt(set.Area/max(1e-12, set.UVArea)) / float64(size))
+	b.texel = texelOf(set, size)
 	for i, name := range kinds {
 		k, err := KindOf(name)
 		if err != nil {
@@ -262,7 +261,7 @@ func (b *job) scratch() *scratch {
 
 func (b *job) block(k *scratch, surf *surface.Surface, from, to, spot int) {
 	pts := k.pts[:to-from]
-	b.s.locate(surf, from, pts, &k.stream)
+	b.s.locate(surf, from, pts, b.texel, &k.stream)
 	missed := int64(0)
 	for i := range pts {
 		at := surf.Texel[from+i]
@@ -466,12 +465,13 @@ func (s *Source) Misses(ctx context.Context, set *uv.Set, size int) (mask []uint
 	surf := surface.Rasterise(s.Low, set, size, 0, 0)
 	mask = make([]uint8, size*size)
 	streams := make([]accel.Stream, par.Workers())
+	texel := texelOf(set, size)
 	var n atomic.Int64
 	err = par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {
 		for j := from; j < to; j++ {
 			var p point
 			mask[surf.Texel[j]] = 1
-			if !s.project(int(surf.Tri[j]), surf.U[j], surf.V[j], surf.Position(j), &p, &streams[w]) {
+			if !s.find(int(surf.Tri[j]), surf.U[j], surf.V[j], surf.Position(j), texel, &p, &streams[w]) {
 				mask[surf.Texel[j]] = 2
 				n.Add(1)
 			}

@@ -18,6 +18,8 @@ const (
 	probeRuns   = 12
 )
 
+const probeTimes = 3
+
 // probed is what a probe was of.
 type probed struct {
 	set, kinds          string
@@ -35,13 +37,19 @@ func (s *Source) Probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 	if ok {
 		return known, ctx.Err()
 	}
-	v, err := s.probe(ctx, set, kinds)
-	if err == nil {
-		s.lock.Lock()
-		s.probes[of] = v
-		s.lock.Unlock()
+	// The least of a few, as whatever else the machine does only adds to it.
+	least := math.Inf(1)
+	for range probeTimes {
+		v, err := s.probe(ctx, set, kinds)
+		if err != nil {
+			return 0, err
+		}
+		least = min(least, v)
 	}
-	return v, err
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	s.probes[of] = least
+	return least, nil
 }
 
 func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float64, error) {

@@ -9,6 +9,7 @@ import (
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/surface"
+	"crust/internal/core/uv"
 )
 
 var unlimited = float32(math.Inf(1))
@@ -152,8 +153,26 @@ func (s *Source) caster(rays int) *Caster {
 	return &Caster{s.bvh, s.rays[rays]}
 }
 
-// locate finds the points of a run of texels.
-func (s *Source) locate(surf *surface.Surface, from int, pts []point, stream *accel.Stream) {
+// find looks for the high-poly from a place on face t, and then from up to a texel's side, in metres, further inside:
+// at an open rim the low-poly often ends a little outside the high-poly.
+func (s *Source) find(t int, u, v float32, p geom.Vec3, texel float32, out *point, stream *accel.Stream) bool {
+	if s.project(t, u, v, p, out, stream) {
+		return true
+	}
+	a, b, c := s.Low.Corners(t)
+	const third = 1. / 3
+	to := geom.Bary(a, b, c, third, third)
+	f := min(1, texel/max(1e-12, to.Sub(p).Len()))
+	return s.project(t, u+(third-u)*f, v+(third-v)*f, p.Lerp(to, f), out, stream)
+}
+
+// texelOf is the side of a texel of a set on the model in metres, on average.
+func texelOf(set *uv.Set, size int) float32 {
+	return float32(math.Sqrt(set.Area/max(1e-12, set.UVArea)) / float64(size))
+}
+
+// locate finds the points of a run of texels, whose side is texel in metres.
+func (s *Source) locate(surf *surface.Surface, from int, pts []point, texel float32, stream *accel.Stream) {
 	for i := range pts {
 		j := from + i
 		t := int(surf.Tri[j])
@@ -164,7 +183,7 @@ func (s *Source) locate(surf *surface.Surface, from int, pts []point, stream *ac
 		if n == (geom.Vec3{}) {
 			n = face
 		}
-		if s.High != nil && s.project(t, u, v, surf.Position(j), &pts[i], stream) {
+		if s.High != nil && s.find(t, u, v, surf.Position(j), texel, &pts[i], stream) {
 			continue
 		}
 		pts[i] = point{p: smoothPosition(s.Low, s.lowNormal, t, u, v), base: surf.Position(j), n: n, face: face, tri: int32(t), pair: s.pairs.low[s.Low.Part[t]], miss: s.High != nil}
