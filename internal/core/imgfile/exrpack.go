@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"math"
+
+	"crust/internal/core/pixel"
 )
 
 // The compressions of OpenEXR (Academy Software Foundation, OpenEXR Technical Introduction, “Data Compression”).
@@ -256,24 +258,7 @@ func fromPower(h uint16) uint16 {
 	if h&0x7c00 == 0x7c00 || h&0x8000 != 0 {
 		return 0 // no number that comes of a power
 	}
-	return toHalf(8 * math.Log(float64(halfToFloat(h))))
-}
-
-// toHalf rounds to the nearest IEEE 754 binary16 number, to even.
-func toHalf(v float64) uint16 {
-	sign := uint16(0)
-	if v < 0 {
-		v, sign = -v, 0x8000
-	}
-	frac, exp := math.Frexp(v)
-	exp += 14 // biased, of a fraction in [1, 2)
-	switch {
-	case v >= 65520:
-		return sign | 0x7c00
-	case v == 0 || exp < 1:
-		return sign | uint16(math.RoundToEven(math.Ldexp(v, 24)))
-	}
-	return sign | (uint16(exp<<10-1<<10) + uint16(math.RoundToEven(math.Ldexp(frac, 11))))
+	return pixel.Half(float32(8 * math.Log(float64(pixel.FromHalf(h)))))
 }
 
 // exrWavelets undoes PIZ: planes of 16-bit words, as wavelets of the numbers of the words that occur, in Huffman's

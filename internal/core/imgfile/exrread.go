@@ -8,6 +8,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"crust/internal/core/pixel"
 )
 
 // exr is the head of an OpenEXR file (Academy Software Foundation, OpenEXR File Layout).
@@ -223,7 +225,7 @@ func exrSample(b []byte, c exrChannel) float32 {
 	v := float32(0)
 	switch {
 	case c.bytes == 2:
-		v = halfToFloat(binary.LittleEndian.Uint16(b))
+		v = pixel.FromHalf(binary.LittleEndian.Uint16(b))
 	case c.whole:
 		v = float32(binary.LittleEndian.Uint32(b))
 	default:
@@ -233,17 +235,4 @@ func exrSample(b []byte, c exrChannel) float32 {
 		return 0
 	}
 	return v
-}
-
-// halfToFloat widens an IEEE 754 binary16 number.
-func halfToFloat(h uint16) float32 {
-	sign, exp, frac := uint32(h>>15)<<31, uint32(h>>10&31), uint32(h&0x3ff)
-	switch exp {
-	case 0:
-		v := float32(frac) / (1 << 24)
-		return math.Float32frombits(math.Float32bits(v) | sign)
-	case 31:
-		return math.Float32frombits(sign | 0x7f800000 | frac<<13)
-	}
-	return math.Float32frombits(sign | (exp+112)<<23 | frac<<13)
 }

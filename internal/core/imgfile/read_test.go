@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"crust/internal/core/pixel"
 )
 
 // original is a small picture whose every texel differs, as 8-bit colour, also held as PNG for the reference tools.
@@ -207,7 +209,7 @@ func mixedEXR(w, h int, value func(c, x, y int) float64) []byte {
 			for x := range w {
 				switch v := value(c, x, y); kind {
 				case 1:
-					d = le.AppendUint16(d, toHalf(v))
+					d = le.AppendUint16(d, pixel.Half(float32(v)))
 				case 2:
 					d = le.AppendUint32(d, math.Float32bits(float32(v)))
 				default:
@@ -269,18 +271,6 @@ func TestOpenEXRCompressions(t *testing.T) {
 	data, _ := os.ReadFile(packed)
 	if _, err := Read("lossy.exr", data); err == nil || !strings.Contains(err.Error(), "DWAA") || !strings.Contains(err.Error(), "save it with ZIP") {
 		t.Errorf("a compression that is not read: %v", err)
-	}
-}
-
-// IEEE 754 binary16: the format's own landmarks.
-func TestHalvesWiden(t *testing.T) {
-	for h, want := range map[uint16]float32{0x3c00: 1, 0xc000: -2, 0x7bff: 65504, 0x0400: 6.103515625e-05, 0x0001: 5.9604645e-08, 0x3555: 0.33325195, 0x8000: 0} {
-		if got := halfToFloat(h); got != want {
-			t.Errorf("%#04x is %g, want %g", h, got, want)
-		}
-		if got := toHalf(float64(want)); want != 0 && got != h {
-			t.Errorf("%g is %#04x, want %#04x", want, got, h)
-		}
 	}
 }
 

@@ -1,7 +1,11 @@
 // Package light makes the environments that models are lit by, from formulas alone.
 package light
 
-import "math"
+import (
+	"math"
+
+	"crust/internal/core/pixel"
+)
 
 // Environment is a panorama: Width × Height texels of linear RGB, rows from straight up to straight
 // down, columns once round, as an equirectangular map.
@@ -76,7 +80,7 @@ func step(v float64) float64 {
 func (e *Environment) Halves() []byte {
 	out := make([]byte, 0, len(e.Pix)/3*8)
 	put := func(v float32) {
-		h := Half(v)
+		h := pixel.Half(v)
 		out = append(out, byte(h), byte(h>>8))
 	}
 	for i := 0; i < len(e.Pix); i += 3 {
@@ -86,22 +90,4 @@ func (e *Environment) Halves() []byte {
 		put(1)
 	}
 	return out
-}
-
-// Half rounds to IEEE 754 binary16, to nearest; values beyond its range become its largest.
-func Half(v float32) uint16 {
-	b := math.Float32bits(v)
-	sign := uint16(b>>16) & 0x8000
-	b &= 0x7fffffff
-	switch {
-	case b > 0x7f800000:
-		return sign | 0x7e00
-	case b >= 0x477fe000:
-		return sign | 0x7bff
-	case b < 0x38800000:
-		f := math.Float32frombits(b) * (1 << 24)
-		return sign | uint16(math.RoundToEven(float64(f)))
-	}
-	b += 0xfff + b>>13&1
-	return sign | uint16((b-0x38000000)>>13)
 }

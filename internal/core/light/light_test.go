@@ -5,21 +5,6 @@ import (
 	"testing"
 )
 
-// IEEE 754-2008 binary16: exact values, rounding to nearest even, subnormals, the largest number.
-func TestHalfFollowsIEEE754(t *testing.T) {
-	for _, c := range []struct {
-		in   float32
-		want uint16
-	}{{0, 0}, {1, 0x3c00}, {-2, 0xc000}, {0.5, 0x3800}, {65504, 0x7bff}, {1e9, 0x7bff}, {6.1035156e-05, 0x0400}, {5.9604645e-08, 0x0001}, {0.33325195, 0x3555}, {1.0004883, 0x3c00}, {1.0014648, 0x3c02}} {
-		if got := Half(c.in); got != c.want {
-			t.Errorf("%g becomes %#04x, want %#04x", c.in, got, c.want)
-		}
-	}
-	if got := Half(float32(math.NaN())); got&0x7c00 != 0x7c00 || got&0x3ff == 0 {
-		t.Errorf("NaN becomes %#04x", got)
-	}
-}
-
 // The CIE overcast sky is three times as bright at the zenith as at the horizon: (1 + 2·sin γ)/3.
 // Cloud and sun may vary it, its means may not leave it far.
 func TestQuayIsAnOvercastSky(t *testing.T) {
