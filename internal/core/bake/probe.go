@@ -3,7 +3,6 @@ package bake
 import (
 	"context"
 	"math"
-	"slices"
 	"strings"
 	"time"
 
@@ -62,45 +61,27 @@ func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 	// Whole blocks from the middle of rows, where rays find each other's nodes in the cache. Texels of more samples
 	// take longer, so there are fewer.
 	most := int(probeTexels/math.Sqrt(float64(len(spots)))) / probeRuns
-	type run struct {
-		texels        int
-		spread, texel float64 // seconds of one core for laying out, and for a texel
-	}
-	var runs [probeRuns]run
+	var runs [probeRuns]measured
 	err = par.Blocks(ctx, probeRuns, 1, func(_, i, _ int) {
 		y := (2*i + 1) * size / (2 * probeRuns)
 		r := b.rows(y)
 		k := r.scratch()
-		began, spread, texels := time.Now(), 0.0, 0
+		began, m := time.Now(), &runs[i]
 		for spot, o := range spots {
 			t := time.Now()
 			surf := surface.RasteriseRows(s.Low, set, size, o[0], o[1], y, y+1)
-			spread += time.Since(t).Seconds()
+			m.laying += time.Since(t).Seconds()
 			to := min(surf.Len(), most)
 			r.block(k, surf, 0, to, spot)
-			texels = max(texels, to)
+			m.texels = max(m.texels, to)
 		}
-		own := time.Since(began).Seconds() - spread
+		m.own = time.Since(began).Seconds() - m.laying
 		for i := range r.layers {
-			own -= k.spent[i].Seconds() * (1 - computed[r.layers[i].grid])
+			m.own -= k.spent[i].Seconds() * (1 - computed[r.layers[i].grid])
 		}
-		runs[i] = run{texels, spread, own / float64(max(1, texels))}
 	})
-	each := []float64{}
-	for _, r := range runs {
-		if r.texels > 0 {
-			each = append(each, r.texel)
-		}
-	}
-	if len(each) == 0 || err != nil {
-		return 0.05, err
-	}
-	slices.Sort(each)
-	// A run in which the machine was busy with something else does not count in full.
-	limit := 4 * each[len(each)/2]
-	n, laying, seconds := 0, 0.0, 0.0
-	for _, r := range runs {
-		n, laying, seconds = n+r.texels, laying+r.spread, seconds+float64(r.texels)*min(r.texel, limit)
+	if err != nil {
+		return 0, err
 	}
 	covered := set.UVArea * float64(size) * float64(size)
 	rest := float64(size*size) * fillUp * float64(len(kinds)+2)
@@ -111,7 +92,23 @@ func (s *Source) probe(ctx context.Context, set *uv.Set, kinds []string) (float6
 			}
 		}
 	}
-	return (seconds/float64(n)*covered+rest)/float64(par.Workers()) + laying/probeRuns, nil
+	return foretold(runs[:], covered, rest, par.Workers()), nil
+}
+
+// measured are the seconds that one core took for a run of texels: for laying out a row, and for all its texels.
+type measured struct {
+	texels      int
+	laying, own float64
+}
+
+// foretold is how many seconds so many cores take for covered texels, when rest is what one takes for all else. A row
+// is laid out as slowly as a band, and by one core.
+func foretold(runs []measured, covered, rest float64, cores int) float64 {
+	n, laying, texels := 0, 0.0, 0.0
+	for _, m := range runs {
+		n, laying, texels = n+m.texels, laying+m.laying, texels+m.own
+	}
+	return (texels/float64(max(1, n))*covered+rest)/float64(cores) + laying/float64(len(runs))
 }
 
 // Seconds that a core takes for a texel of a map, by experience: to pad and encode it, and to clean it.

@@ -2,6 +2,7 @@ package bake
 
 import (
 	"context"
+	"errors"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -137,30 +138,60 @@ func TestBandsMakeNoDifference(t *testing.T) {
 	}
 }
 
-// What a probe foretells grows with the work: sixteen times the texels take five to fifty times as long.
-func TestProbesForetellMoreForMore(t *testing.T) {
+// What is foretold is in proportion to the texels and shared by the cores; a row is laid out once by one core.
+func TestForetoldTimesAreProportional(t *testing.T) {
+	runs := []measured{{100, 0.25, 0.001}, {0, 0.75, 0}, {300, 0.5, 0.003}} // 10 µs a texel, half a second to lay out
+	for _, c := range []struct {
+		covered, rest float64
+		cores         int
+		want          float64
+	}{{1e6, 0, 1, 10.5}, {2e6, 0, 1, 20.5}, {1e6, 0, 2, 5.5}, {1e6, 4, 2, 7.5}} {
+		if got := foretold(runs, c.covered, c.rest, c.cores); math.Abs(got-c.want) > 1e-9 {
+			t.Errorf("%+v: %g s", c, got)
+		}
+	}
+	if got := foretold(make([]measured, 3), 0, 1, 2); got != 0.5 {
+		t.Errorf("an empty set takes %g s", got)
+	}
+}
+
+// A probe is made once for its set, maps and settings.
+func TestProbesAreKept(t *testing.T) {
 	m := scene()
 	sets, err := uv.Sets(m, uv.PerMaterial)
 	if err != nil {
 		t.Fatal(err)
 	}
-	foretell := func(size, rays int) float64 {
-		src, err := Prepare(context.Background(), m, nil, Settings{Size: size, Rays: rays, Samples: 4})
-		if err != nil {
+	src, err := Prepare(context.Background(), m, nil, Settings{Size: 256, Rays: 64, Samples: 4})
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := []string{AO, Position}
+	first, err := src.Probe(context.Background(), &sets[0], kinds)
+	if err != nil || first <= 0 {
+		t.Fatalf("%g s, %v", first, err)
+	}
+	if again, err := src.Probe(context.Background(), &sets[0], kinds); again != first || err != nil {
+		t.Errorf("%g s, then %g, %v", first, again, err)
+	}
+	// Other settings, sets and maps are other probes.
+	more := *src
+	more.Settings.Rays = 128
+	for range 2 {
+		if _, err := more.Probe(context.Background(), &sets[0], kinds); err != nil {
 			t.Fatal(err)
 		}
-		v, err := src.Probe(context.Background(), &sets[0], []string{AO, Position})
-		if err != nil {
-			t.Fatal(err)
-		}
-		return v
 	}
-	small := foretell(256, 64)
-	if large := foretell(1024, 64); large < 5*small || large > 50*small {
-		t.Errorf("%.4f s at 256 px, %.4f s at 1024", small, large)
+	if _, err := src.Probe(context.Background(), &sets[0], kinds[:1]); err != nil {
+		t.Fatal(err)
 	}
-	if more := foretell(256, 1024); more < 4*small {
-		t.Errorf("%.4f s with 64 rays, %.4f s with 1,024", small, more)
+	if n := len(src.probes); n != 3 {
+		t.Errorf("%d probes are kept, want 3", n)
+	}
+	ended, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := src.Probe(ended, &sets[1], kinds); !errors.Is(err, context.Canceled) {
+		t.Errorf("a probe that is stopped: %v", err)
 	}
 }
 
