@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
+	"crust/internal/core/uv"
 	"crust/internal/store"
 )
 
@@ -326,4 +328,63 @@ func TestTimeLeftIsForetoldThenCorrected(t *testing.T) {
 	if _, ok := (&Job{}).left(5); ok {
 		t.Error("a time is told when nothing is known")
 	}
+}
+
+// The maps of a set that is done are in the store although the next one was stopped, and are found there again.
+func TestDoneSetsStayWhenTheNextIsStopped(t *testing.T) {
+	m := mesh.Sphere(32, 16, 0.5, [3]float64{})
+	m.Append(mesh.Sphere(32, 16, 0.5, [3]float64{2, 0, 0}))
+	half := len(m.Tris) / 2
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "quick"}, {Name: "slow"}}, MaterialOf: func(t int) int { return t / half }}); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	s := newStudio(t, dir)
+	id, err := s.Create("balls", Upload{{Name: "balls.glb", Data: b.Bytes()}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.Open(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(a.Split(uv.PerMaterial), a.SizeSet("quick", 256), a.SizeSet("slow", 4096), a.SetSettings(Settings{Quality: "final", Radius: 0.05})); err != nil {
+		t.Fatal(err)
+	}
+	_, w := watch(t, a)
+	if err := a.Bake([]Cell{{Set: "quick", Kind: "position"}, {Set: "quick", Kind: "curvature"}, {Set: "slow", Kind: "ao"}}); err != nil {
+		t.Fatal(err)
+	}
+	// The first set is shown as done while the second is still at it.
+	w.wait(t, "the first set's maps", func(e map[string]any) bool {
+		return e["t"] == "state" && e["job"] != nil && stateOf(e, "quick", "curvature") == "ready"
+	})
+	a.StopJob()
+	w.wait(t, "the stopped bake's end", func(e map[string]any) bool { return e["t"] == "done" && e["stopped"] == true })
+	rows, err := s.Store.Maps(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var kinds []string
+	for _, r := range rows {
+		if _, err := s.Store.Map(r); err != nil || r.Size != 256 {
+			t.Errorf("%s of %s, %d px: %v", r.Kind, r.Set, r.Size, err)
+		}
+		kinds = append(kinds, r.Set+" "+r.Kind)
+	}
+	slices.Sort(kinds)
+	if want := []string{"quick curvature", "quick curvature-soft", "quick curvature-tight", "quick position"}; !slices.Equal(kinds, want) {
+		t.Errorf("maps in the store: %v, want %v", kinds, want)
+	}
+}
+
+// stateOf is the state of a cell in a state event.
+func stateOf(e map[string]any, set, kind string) string {
+	for _, c := range e["cells"].([]any) {
+		if c := c.(map[string]any); c["set"] == set && c["kind"] == kind {
+			return c["state"].(string)
+		}
+	}
+	return ""
 }

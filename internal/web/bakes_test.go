@@ -88,8 +88,11 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	if got := r.page.MustElement("#bake-chosen").MustText(); got != "Bake the 3 chosen maps" {
 		t.Fatalf("the button says %q", got)
 	}
+	r.page.MustEval(`() => { window.kept = document.querySelector('.cell[data-set="left"][data-kind="ao"]'); }`)
 	r.click("#bake-chosen")
 	r.until(`!crust.state.job && crust.state.cells.filter(c => c.state === 'ready').length === 3`)
+	// A cell stays the same button while its looks change, so that a press in the making is not lost.
+	r.until(`window.kept.isConnected && window.kept.className === 'cell ready on picked' && window.kept.querySelector('img').naturalWidth > 0 && window.kept.textContent === 'ready · 512'`)
 
 	// A long bake goes on without its page, and its bar is found again.
 	r.click(`#quality [data-value="final"]`)

@@ -212,6 +212,10 @@ func typedValuesReachTheModel(t *testing.T, r *rig) {
 	}
 	r.click(`.card-clause [data-remove]`)
 	r.until(`crust.layer().where.length === 1`)
+	// Edges read the curvature of the breadth that is chosen on their card.
+	r.click(`[data-add="edges"]`)
+	r.page.MustElement(`select[aria-label="breadth"]`).MustSelect("soft")
+	r.until(`crust.layer().where[1].params.breadth === 2 && crust.layer().reading.includes('on soft edges')`)
 	if len(r.faults) > 0 {
 		t.Errorf("the page threw: %v", r.faults)
 	}
