@@ -34,7 +34,7 @@ func TestPlacesAreSortedStably(t *testing.T) {
 	for _, most := range []uint64{0, 1, 300, 1 << 33, 1<<63 - 1} {
 		list := make([]place, 5000)
 		for i := range list {
-			list[i] = place{random.Uint64N(most/8 + 1) * 7, 0, int32(i)}
+			list[i] = place{random.Uint64N(most/8+1) * 7, 0, int32(i)}
 		}
 		want := slices.Clone(list)
 		slices.SortStableFunc(want, func(a, b place) int { return cmp.Compare(a.key, b.key) })
