@@ -103,7 +103,7 @@ func TestTheBuoyCanBeLaidOut(t *testing.T) {
 	if err != nil || len(over) > 0 {
 		t.Errorf("%d overlaps, %v", len(over), err)
 	}
-	near, err := islands.Nearer(context.Background(), func(int) float64 { return margin * 0.9999 }, func(int, int) bool { return false })
+	near, err := islands.Nearer(context.Background(), func(int) float64 { return margin * 0.9999 }, nil, func(int, int) bool { return false })
 	if err != nil || len(near) > 0 {
 		t.Errorf("%d pairs nearer than the margin, %v", len(near), err)
 	}

@@ -135,7 +135,10 @@ func flatUV(r *run) []Finding {
 	}
 	diag := r.m.Bounds().Diagonal()
 	least := speck * diag * diag
-	return r.perSet(func(t int32) bool { return r.m.UVArea(int(t)) == 0 && r.m.Area(int(t)) > least },
+	thin := 2 * r.m.Tolerance()
+	return r.perSet(func(t int32) bool {
+		return r.m.UVArea(int(t)) == 0 && r.m.Area(int(t)) > least && r.m.Height(int(t)) > thin
+	},
 		func(n int) string {
 			return fmt.Sprintf("%s without area in UV space", counted(n, "face", "faces"))
 		})
@@ -160,9 +163,15 @@ func (r *run) sharing(want func(o *uv.Overlap) bool, detail func(islands, mirror
 		}
 		sort.SliceStable(list, func(a, b int) bool { return list[a].Area > list[b].Area })
 		seen, mirrored, share := map[int]bool{}, 0, 0.0
+		var faces []int32
 		f := Finding{Set: r.sets[s].Name}
 		for _, o := range list {
-			seen[o.A], seen[o.B] = true, true
+			for _, i := range [2]int{o.A, o.B} {
+				if !seen[i] {
+					seen[i] = true
+					faces = append(faces, r.islands.Islands[i].Tris...)
+				}
+			}
 			share += o.Area
 			if o.Mirrored {
 				mirrored++
@@ -180,11 +189,39 @@ func (r *run) sharing(want func(o *uv.Overlap) bool, detail func(islands, mirror
 				f.Places = append(f.Places, p)
 			}
 		}
+		if share > roughShare { // pairs of three and more count the same place again
+			share = min(share, covered(r.m, &r.sets[s], faces, 2))
+		}
 		f.Count = len(seen)
 		f.Detail = detail(len(seen), mirrored, share)
 		out = append(out, f)
 	}
 	return out
+}
+
+// roughShare is the share of the tile from which overlaps are counted on a grid.
+const roughShare = 0.01
+
+// covered is the share of the set's square that at least so many of the faces cover, counted on a grid.
+func covered(m *mesh.Model, s *uv.Set, faces []int32, least int32) float64 {
+	const n = unusedGrid
+	turns := make([]int32, n*(n+1)) // by row: how many more faces cover a texel than the one before
+	for _, t := range faces {
+		uv.Rows(m, s, int(t), n, func(row, from, to int) {
+			turns[row*(n+1)+from]++
+			turns[row*(n+1)+to]--
+		})
+	}
+	count := 0
+	for y := range n {
+		deep := int32(0)
+		for _, v := range turns[y*(n+1) : y*(n+1)+n] {
+			if deep += v; deep >= least {
+				count++
+			}
+		}
+	}
+	return float64(count) / n / n
 }
 
 // boxOf is the box round polygons: least U, least V, most U, most V.
@@ -358,21 +395,6 @@ const unusedGrid = 512
 
 // unusedLimit is the share of empty space that is told.
 const unusedLimit = 0.4
-
-// used is the share of the set's square that its faces cover, counted on a grid.
-func used(m *mesh.Model, s *uv.Set) float64 {
-	seen := make([]bool, unusedGrid*unusedGrid)
-	n := 0
-	for _, t := range s.Tris {
-		uv.Raster(m, s, int(t), unusedGrid, 0, 0, func(at int, _, _ float32) {
-			if !seen[at] {
-				seen[at] = true
-				n++
-			}
-		})
-	}
-	return float64(n) / unusedGrid / unusedGrid
-}
 
 func unused(r *run) (out []Finding) {
 	for i := range r.sets {

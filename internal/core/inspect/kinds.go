@@ -122,20 +122,26 @@ func Model(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progres
 		return nil, err
 	}
 	progress(0.7)
-	shared := map[[2]int]bool{}
+	shared, under := map[[2]int]bool{}, make([]float64, len(r.islands.Islands))
 	for _, v := range r.over {
 		shared[[2]int{v.A, v.B}] = true
+		if v.A != v.B {
+			under[v.B] += v.Area
+		}
 	}
+	buried := func(island int) bool { return under[island] > 0.5*r.islands.Islands[island].UVArea }
 	limit := func(set int) float64 { return o.Padding / float64(o.Size(sets[set].Key)) }
-	if r.nearer, err = r.islands.Nearer(ctx, limit, func(a, b int) bool { return shared[[2]int{a, b}] }); err != nil {
+	if r.nearer, err = r.islands.Nearer(ctx, limit, buried, func(a, b int) bool { return shared[[2]int{a, b}] }); err != nil {
 		return nil, err
 	}
 	out := &Report{Findings: []Finding{}, Islands: make([]int, len(sets)), Used: make([]float64, len(sets))}
 	for i := range r.islands.Islands {
-		out.Islands[r.islands.Islands[i].Set]++
+		if r.islands.Islands[i].UVArea > 0 {
+			out.Islands[r.islands.Islands[i].Set]++
+		}
 	}
 	for i := range sets {
-		out.Used[i] = used(m, &sets[i])
+		out.Used[i] = covered(m, &sets[i], sets[i].Tris, 1)
 	}
 	r.used, r.faults = out.Used, <-faults
 	for i := range Kinds {

@@ -27,7 +27,11 @@ func restShapes(tri [][3]int32, pos [][3]float64) [][3][2]float64 {
 func (a *atlas) flatten(ctx context.Context, faces []int32) (*chart, bool) {
 	f := a.flattener(faces)
 	for _, start := range []func() bool{f.project, f.unfold} {
-		if !start() || f.relax(ctx, 40) != nil {
+		if !start() {
+			continue
+		}
+		f.weigh()
+		if f.relax(ctx, 40) != nil {
 			continue
 		}
 		if c := f.chart(); c != nil {
@@ -37,15 +41,35 @@ func (a *atlas) flatten(ctx context.Context, faces []int32) (*chart, bool) {
 	return nil, false
 }
 
+// closeEnough is how far apart the two places of a shared vertex may be, as a share of the smaller chart's
+// rim, for two charts to be joined as they lie.
+const closeEnough = 0.002
+
 // flattenFrom does the same from where the faces of two charts lie already, the second moved so that
-// what they share comes together.
-func (a *atlas) flattenFrom(ctx context.Context, faces []int32, x, y *chart) (*chart, bool) {
+// what they share comes together. worth is asked before work is put in. cost counts the faces worked on.
+func (a *atlas) flattenFrom(ctx context.Context, faces []int32, x, y *chart, worth func(c *chart) bool) (c *chart, cost int) {
 	f := a.flattener(faces)
-	if !f.meet(x, y) || f.relax(ctx, 8) != nil {
-		return nil, false
+	cost = len(faces) / 8
+	gap, ok := f.meet(x, y)
+	if !ok || !worth(f.outline(x, y)) {
+		return nil, cost
 	}
-	c := f.chart()
-	return c, c != nil
+	if gap > closeEnough*min(x.rim, y.rim) {
+		cost += len(faces)
+		f.weigh()
+		if f.relax(ctx, 8) != nil {
+			return nil, cost
+		}
+	}
+	if c = f.chart(); c == nil || !worth(c) {
+		return nil, cost
+	}
+	return c, cost
+}
+
+// outline is a chart of which only the box is known.
+func (f *flattener) outline(x, y *chart) *chart {
+	return &chart{tri: f.tri, uv: f.uv, area: x.area + y.area}
 }
 
 // chart is the result, nil when it is not sound.
@@ -63,14 +87,14 @@ func (f *flattener) chart() *chart {
 
 func (a *atlas) flattener(faces []int32) *flattener {
 	f := &flattener{a: a, faces: faces}
-	f.tri, f.pos = a.local(faces)
+	f.tri, f.pos, f.holds = a.local(faces)
 	f.n, f.rest = len(f.pos), restShapes(f.tri, f.pos)
-	f.weigh()
 	return f
 }
 
-// meet takes the places of x, and of y after the rigid move that fits the shared vertices best.
-func (f *flattener) meet(x, y *chart) bool {
+// meet takes the places of x, and of y after the rigid move that fits the shared vertices best, and tells
+// how far apart these still are.
+func (f *flattener) meet(x, y *chart) (gap float64, ok bool) {
 	f.uv = make([][2]float64, f.n)
 	other := make([][2]float64, f.n)
 	has := make([]uint8, f.n)
@@ -82,6 +106,12 @@ func (f *flattener) meet(x, y *chart) bool {
 			for k, v := range f.tri[f.a.at[t]] {
 				to[v] = c.uv[c.tri[i][k]]
 				has[v] |= bit
+			}
+		}
+		for _, h := range f.holds {
+			if has[h.a]&has[h.b]&bit != 0 {
+				to[h.v] = mixed(to[h.a], to[h.b], h.at)
+				has[h.v] |= bit
 			}
 		}
 	}
@@ -96,7 +126,7 @@ func (f *flattener) meet(x, y *chart) bool {
 		}
 	}
 	if n < 2 {
-		return false
+		return 0, false
 	}
 	p, q = [2]float64{p[0] / n, p[1] / n}, [2]float64{q[0] / n, q[1] / n}
 	var same, turn float64
@@ -108,7 +138,7 @@ func (f *flattener) meet(x, y *chart) bool {
 	}
 	l := math.Hypot(same, turn)
 	if l == 0 {
-		return false
+		return 0, false
 	}
 	c, s := same/l, turn/l
 	for v, h := range has {
@@ -118,11 +148,34 @@ func (f *flattener) meet(x, y *chart) bool {
 		ax, ay := other[v][0]-q[0], other[v][1]-q[1]
 		moved := [2]float64{p[0] + c*ax - s*ay, p[1] + s*ax + c*ay}
 		if h == 3 {
+			gap = max(gap, math.Hypot(moved[0]-f.uv[v][0], moved[1]-f.uv[v][1]))
 			moved = [2]float64{(moved[0] + f.uv[v][0]) / 2, (moved[1] + f.uv[v][1]) / 2}
 		}
 		f.uv[v] = moved
 	}
-	return true
+	f.expand(f.uv)
+	return gap, true
+}
+
+// expand puts held vertices on their lines.
+func (f *flattener) expand(x [][2]float64) {
+	for _, h := range f.holds {
+		for c := range 2 {
+			x[h.v][c] = (1-h.at)*x[h.a][c] + h.at*x[h.b][c]
+		}
+	}
+}
+
+// fold gives what is asked of held vertices to those that they hang on.
+func (f *flattener) fold(x [][2]float64) {
+	for i := len(f.holds) - 1; i >= 0; i-- {
+		h := &f.holds[i]
+		for c := range 2 {
+			x[h.a][c] += (1 - h.at) * x[h.v][c]
+			x[h.b][c] += h.at * x[h.v][c]
+			x[h.v][c] = 0
+		}
+	}
 }
 
 type flattener struct {
@@ -130,6 +183,7 @@ type flattener struct {
 	faces []int32
 	pos   [][3]float64
 	tri   [][3]int32
+	holds []hold
 	rest  [][3][2]float64
 	n     int
 	uv    [][2]float64
@@ -211,6 +265,7 @@ func (f *flattener) project() bool {
 	for i, p := range pos {
 		f.uv[i] = [2]float64{dot(p, u), dot(p, v)}
 	}
+	f.expand(f.uv)
 	return true
 }
 
@@ -246,33 +301,29 @@ func (f *flattener) unfold() bool {
 		queue = queue[1:]
 		for k := range int32(3) {
 			s := 3*faces[i] + k
-			if !a.glued[s] {
-				continue
+			for _, n := range a.of(s) {
+				if !a.glued[n] {
+					continue
+				}
+				l := &a.links[n]
+				o := l.across(s)
+				j := a.at[o/3]
+				if done[j] {
+					continue
+				}
+				done[j] = true
+				queue = append(queue, j)
+				// Two points of the shared piece in the frame of the face that is laid down, and in the plane.
+				c := o % 3
+				from, to := f.rest[j][c], f.rest[j][(c+1)%3]
+				p, q := f.uv[f.tri[i][(k+1)%3]], f.uv[f.tri[i][k]]
+				if l.a == s {
+					q, p = mixed(f.uv[f.tri[i][k]], f.uv[f.tri[i][(k+1)%3]], l.to), mixed(f.uv[f.tri[i][k]], f.uv[f.tri[i][(k+1)%3]], l.from)
+				} else {
+					from, to = mixed(from, to, l.to), mixed(f.rest[j][c], to, l.from)
+				}
+				f.lay(j, from, to, p, q, placed)
 			}
-			o := a.mate[s]
-			j := a.at[o/3]
-			if done[j] {
-				continue
-			}
-			done[j] = true
-			queue = append(queue, j)
-			l := o % 3
-			t, x := f.tri[j], f.rest[j]
-			p, q, r := t[l], t[(l+1)%3], t[(l+2)%3]
-			if placed[r] || !placed[p] || !placed[q] {
-				continue
-			}
-			// r in the frame of the side p → q
-			ex, ey := x[(l+1)%3][0]-x[l][0], x[(l+1)%3][1]-x[l][1]
-			rx, ry := x[(l+2)%3][0]-x[l][0], x[(l+2)%3][1]-x[l][1]
-			d := ex*ex + ey*ey
-			if d == 0 {
-				d = 1e-30
-			}
-			along, across := (ex*rx+ey*ry)/d, (ex*ry-ey*rx)/d
-			ux, uy := f.uv[q][0]-f.uv[p][0], f.uv[q][1]-f.uv[p][1]
-			f.uv[r] = [2]float64{f.uv[p][0] + along*ux - across*uy, f.uv[p][1] + along*uy + across*ux}
-			placed[r] = true
 		}
 	}
 	for _, p := range placed {
@@ -280,8 +331,33 @@ func (f *flattener) unfold() bool {
 			return false
 		}
 	}
+	f.expand(f.uv)
 	return true
 }
+
+func mixed(a, b [2]float64, f float64) [2]float64 {
+	return [2]float64{(1-f)*a[0] + f*b[0], (1-f)*a[1] + f*b[1]}
+}
+
+// lay puts the vertices of face j that have no place yet where they are when its own points from and to
+// come to lie on p and q.
+func (f *flattener) lay(j int32, from, to, p, q [2]float64, placed []bool) {
+	ex, ey := to[0]-from[0], to[1]-from[1]
+	d := max(ex*ex+ey*ey, 1e-60)
+	ux, uy := q[0]-p[0], q[1]-p[1]
+	for k, v := range f.tri[j] {
+		if placed[v] {
+			continue
+		}
+		rx, ry := f.rest[j][k][0]-from[0], f.rest[j][k][1]-from[1]
+		along, across := (ex*rx+ey*ry)/d, (ex*ry-ey*rx)/d
+		f.uv[v] = [2]float64{p[0] + along*ux - across*uy, p[1] + along*uy + across*ux}
+		placed[v] = true
+	}
+}
+
+// stillness is how little vertices move in a round, as a share of the chart's extent, when it is done.
+const stillness = 5e-4
 
 // relax turns every face's own shape to fit best, then solves for the vertices, again and again.
 func (f *flattener) relax(ctx context.Context, rounds int) error {
@@ -319,7 +395,7 @@ func (f *flattener) relax(ctx context.Context, rounds int) error {
 				rhs[v][1] -= by
 			}
 		}
-		if moved := f.solve(rhs, r, p, ap, steps); moved < 1e-4 {
+		if moved := f.solve(rhs, r, p, ap, steps); moved < stillness {
 			break
 		}
 	}
@@ -344,18 +420,26 @@ func (f *flattener) apply(x, out [][2]float64) {
 func (f *flattener) solve(rhs, r, p, ap [][2]float64, steps int) float64 {
 	before := append([][2]float64(nil), f.uv...)
 	f.apply(f.uv, ap)
-	var rz, first [2]float64
+	f.fold(ap)
+	f.fold(rhs)
+	var rz, first, asked [2]float64
 	for i := range f.n {
 		d := max(f.diag[i], 1e-30)
 		for c := range 2 {
 			r[i][c] = rhs[i][c] - ap[i][c]
 			p[i][c] = r[i][c] / d
 			rz[c] += r[i][c] * p[i][c]
+			asked[c] += rhs[i][c] * rhs[i][c] / d
 		}
 	}
 	first = rz
 	for range steps {
+		if rz[0] <= 1e-12*asked[0] && rz[1] <= 1e-12*asked[1] {
+			break
+		}
+		f.expand(p)
 		f.apply(p, ap)
+		f.fold(ap)
 		var pap, next [2]float64
 		for i := range f.n {
 			for c := range 2 {
@@ -376,7 +460,7 @@ func (f *flattener) solve(rhs, r, p, ap [][2]float64, steps int) float64 {
 				next[c] += r[i][c] * r[i][c] / d
 			}
 		}
-		if next[0] <= 1e-8*first[0] && next[1] <= 1e-8*first[1] || next[0]+next[1] < 1e-26 {
+		if next[0] <= 1e-8*first[0] && next[1] <= 1e-8*first[1] {
 			break
 		}
 		for i := range f.n {
@@ -391,6 +475,7 @@ func (f *flattener) solve(rhs, r, p, ap [][2]float64, steps int) float64 {
 		}
 		rz = next
 	}
+	f.expand(f.uv)
 	lo, hi, far := f.uv[0], f.uv[0], 0.
 	for i, u := range f.uv {
 		lo, hi = [2]float64{min(lo[0], u[0]), min(lo[1], u[1])}, [2]float64{max(hi[0], u[0]), max(hi[1], u[1])}

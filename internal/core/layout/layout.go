@@ -3,10 +3,12 @@
 package layout
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 
 	"crust/internal/core/geom"
@@ -25,12 +27,26 @@ const (
 // Options of a layout.
 type Options struct {
 	Into   string  `json:"into"`
-	Tiles  int     `json:"tiles"`  // how many, when Into is Tiles: 1–100, numbered from 1001
-	Margin float64 `json:"margin"` // between islands, in tiles; half of it to the border
+	Tiles  int     `json:"tiles"`            // how many, when Into is Tiles: 1–100, numbered from 1001
+	Pixels float64 `json:"pixels,omitempty"` // the margin between islands in texels of Size; half of it to the border
+	Margin float64 `json:"margin,omitempty"` // the margin as a share of the tile, in place of Pixels
+	Size   int     `json:"size,omitempty"`   // resolution of a tile in px, DefaultSize when 0
+
+	// SizeOf is the resolution of single sets, by key, when Into is PerSet; nil when all have Size.
+	SizeOf func(key string) int `json:"-"`
 }
 
-// DefaultMargin keeps baked colours from bleeding at small sizes (common practice).
-const DefaultMargin = 0.02
+// DefaultPixels is the margin that padding and smaller copies of a map need, in texels (common practice).
+const DefaultPixels = 8
+
+// DefaultSize is the resolution that texels are of when none is given, in px.
+const DefaultSize = 2048
+
+// MaxPixels and MaxMargin limit what a margin may be asked to be.
+const (
+	MaxPixels = 256
+	MaxMargin = 0.2
+)
 
 // Check says what is wrong with the options.
 func (o Options) Check() error {
@@ -39,10 +55,35 @@ func (o Options) Check() error {
 		return fmt.Errorf("islands go into %s, %s or %s, not “%s”", OneTile, PerSet, Tiles, o.Into)
 	case o.Into == Tiles && (o.Tiles < 1 || o.Tiles > 100):
 		return fmt.Errorf("%d tiles is outside 1–100", o.Tiles)
-	case !(o.Margin >= 0 && o.Margin <= 0.2):
-		return fmt.Errorf("a margin of %g is outside 0–0.2 of the tile", o.Margin)
+	case !(o.Margin >= 0 && o.Margin <= MaxMargin):
+		return fmt.Errorf("a margin of %g is outside 0–%g of the tile", o.Margin, MaxMargin)
+	case !(o.Pixels >= 0 && o.Pixels <= MaxPixels):
+		return fmt.Errorf("a margin of %g px is outside 0–%d px", o.Pixels, MaxPixels)
+	case o.Size != 0 && (o.Size < 16 || o.Size > 16384):
+		return fmt.Errorf("a size of %d px is outside 16–16384 px", o.Size)
 	}
 	return nil
+}
+
+// sizeOf is the resolution of a set's tile in px.
+func (o *Options) sizeOf(key string) int {
+	if o.SizeOf != nil && o.Into == PerSet {
+		if n := o.SizeOf(key); n > 0 {
+			return n
+		}
+	}
+	if o.Size > 0 {
+		return o.Size
+	}
+	return DefaultSize
+}
+
+// marginOf is the margin in a set's tile, as a share of it.
+func (o *Options) marginOf(key string) float64 {
+	if o.Margin > 0 {
+		return o.Margin
+	}
+	return min(MaxMargin, o.Pixels/float64(o.sizeOf(key)))
 }
 
 // Report tells how a layout came out.
@@ -51,8 +92,11 @@ type Report struct {
 	Stretch float64   `json:"stretch"` // median over the surface of the larger of longest and 1 / shortest direction, at the layout's mean density
 	Worst   float64   `json:"worst"`   // its 95th percentile
 	Used    []float64 `json:"used"`    // share of each tile that islands cover
-	Margin  float64   `json:"margin"`
+	Margin  float64   `json:"margin"`  // the least that was kept, as a share of its tile
+	Pixels  float64   `json:"pixels"`  // the same in texels
+	Asked   float64   `json:"asked"`   // the margin that was asked for, in texels
 	Density float64   `json:"density"` // px/m at 1 px
+	Misses  []string  `json:"misses"`  // what a sound layout has and this one has not, one sentence each; it should not be used then
 }
 
 // Layout is the UVs of a new channel, corner by corner.
@@ -61,12 +105,25 @@ type Layout struct {
 	Report  Report
 }
 
+// Foretell is about how many seconds a layout of so many triangles takes on two cores.
+func Foretell(triangles int) float64 {
+	if triangles > manyFaces {
+		return 2 + 1e-4*float64(triangles)
+	}
+	return 4 + 2.5e-4*float64(triangles)
+}
+
 // full is the use of the tiles from which no other cut is tried.
-const full = 0.8
+const full = 0.86
 
-var errNoRoom = errors.New("the islands do not fit with this margin; take a smaller margin or more tiles")
+// finalists is how many of the plans are packed for good.
+const finalists = 1
 
-// Make lays out a model. Islands stay within the sets. progress may be nil.
+// errNoRoom says that islands do not fit at any scale, as when their margins alone fill the tile.
+var errNoRoom = errors.New("the islands do not fit with this margin")
+
+// Make lays out a model. Islands stay within the sets. The margin is the one that is asked for, or the
+// largest with which the tiles are used well. progress may be nil.
 func Make(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progress func(float64)) (*Layout, error) {
 	if err := o.Check(); err != nil {
 		return nil, err
@@ -83,56 +140,66 @@ func Make(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progress
 	a := newAtlas(m, func(t int) int32 { return setOf[t] })
 	var all, points []int32 // faces with area, and without
 	for t := range m.Tris {
-		if a.area[t] > 1e-13*a.diag*a.diag {
-			all = append(all, int32(t))
-		} else {
+		if a.flat[t] {
 			points = append(points, int32(t))
+		} else {
+			all = append(all, int32(t))
 		}
 	}
 	if len(all) == 0 {
 		return nil, errors.New("the model has no face with area to lay out")
 	}
-	var done sharing
-	run := func(own *atlas, i int) (*plan, error) {
-		return own.plan(ctx, all, cuts[i], sets, setOf, o, func(f float64) { progress(0.85 * done.at(i, f) / float64(len(cuts))) })
+	progress(0.05)
+	tries := cuts
+	if len(m.Tris) > manyFaces {
+		tries = cuts[1:2]
 	}
-	best, err := run(a, 0)
+	var done sharing
+	run := func(i int) (*plan, error) {
+		own := a.own()
+		own.glued = make([]bool, len(a.glued))
+		return own.plan(ctx, all, tries[i], sets, setOf, o, func(f float64) { progress(0.05 + 0.7*done.at(i, f)/float64(len(tries))) })
+	}
+	first, err := run(0)
 	if err != nil {
 		return nil, err
 	}
-	rest := cuts[1:]
-	if len(m.Tris) > manyFaces {
-		rest = cuts[1:2]
-	}
-	if best.used < full {
-		plans, errs := make([]*plan, len(rest)), make([]error, len(rest))
-		err := par.Blocks(ctx, len(rest), 1, func(_, i, _ int) {
-			own := *a
-			own.glued, own.at = make([]bool, len(a.glued)), make([]int32, len(a.at))
-			plans[i], errs[i] = run(&own, i+1)
-		})
+	plans := []*plan{first}
+	if rest := len(tries) - 1; rest > 0 && first.worth() < full {
+		more, errs := make([]*plan, rest), make([]error, rest)
+		err := par.Blocks(ctx, rest, 1, func(_, i, _ int) { more[i], errs[i] = run(i + 1) })
 		if err := errors.Join(append(errs, err)...); err != nil {
 			return nil, err
 		}
-		for _, p := range plans {
-			if p.used > best.used {
-				best = p
-			}
-		}
+		plans = append(plans, more...)
+		slices.SortStableFunc(plans, func(x, y *plan) int { return cmp.Compare(y.worth(), x.worth()) })
+		plans = plans[:min(finalists, len(plans))]
 	}
-	charts := best.charts
-	l := &Layout{Corners: make([][3]geom.Vec2, len(m.Tris))}
-	l.Report.Islands, l.Report.Margin = len(charts), o.Margin
-	for i, g := range best.groups {
-		used, err := l.put(ctx, g, best.packers[i], best.rough[i])
-		if err != nil {
+	for i, p := range plans {
+		if err := p.pack(ctx, func(f float64) { progress(0.75 + 0.2*(float64(i)+f)/float64(len(plans))) }); err != nil {
 			return nil, err
 		}
-		l.Report.Used = append(l.Report.Used, used...)
-		progress(0.85 + 0.15*float64(i+1)/float64(len(best.groups)))
+	}
+	best := slices.MaxFunc(plans, func(x, y *plan) int { return cmp.Compare(x.worth(), y.worth()) })
+	l := &Layout{Corners: make([][3]geom.Vec2, len(m.Tris))}
+	l.Report.Islands, l.Report.Asked = len(best.charts), math.Inf(1)
+	l.Report.Margin, l.Report.Pixels = math.Inf(1), math.Inf(1)
+	for i, g := range best.groups {
+		if len(g) == 0 { // a set of faces without area
+			l.Report.Used = append(l.Report.Used, 0)
+			continue
+		}
+		key := sets[setOf[g[0].faces[0]]].Key
+		l.Report.Used = append(l.Report.Used, l.put(g, best.packers[i], best.scale[i], best.spots[i])...)
+		size, margin := float64(o.sizeOf(key)), best.packers[i].margin
+		l.Report.Margin, l.Report.Pixels = min(l.Report.Margin, margin), min(l.Report.Pixels, margin*size)
+		l.Report.Asked = min(l.Report.Asked, o.marginOf(key)*size)
 	}
 	l.settle(a, points)
-	l.measure(a, charts)
+	l.measure(a, best.charts)
+	if err := l.judge(ctx, best.atlas, m, best.charts, o); err != nil {
+		return nil, err
+	}
 	progress(1)
 	return l, nil
 }
@@ -141,6 +208,15 @@ func Make(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progress
 type sharing struct {
 	mu   sync.Mutex
 	each map[int]float64
+	all  float64
+}
+
+// add counts work that is done and returns the sum.
+func (s *sharing) add(v float64) float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all += v
+	return s.all
 }
 
 func (s *sharing) at(i int, f float64) (sum float64) {
@@ -156,47 +232,87 @@ func (s *sharing) at(i int, f float64) (sum float64) {
 	return sum
 }
 
-// sideOf is the side in metres of the square that would just hold all islands of a tile, of the
-// smallest set when sets fill squares of their own.
-func sideOf(a *atlas, sets []uv.Set, o Options) float64 {
-	area, tiles := 0.0, 1.0
-	for _, v := range a.area {
-		area += v
-	}
-	switch o.Into {
-	case Tiles:
-		tiles = float64(o.Tiles)
-	case PerSet:
-		for i := range sets {
-			area = min(area, sets[i].Area)
+// usable is the share of a tile that islands cover in the end, for reckoning before they are packed.
+const usable = 0.65
+
+// rooms are what the sets have, by set.
+func rooms(a *atlas, sets []uv.Set, o *Options) []room {
+	area, out := make([]float64, len(sets)), make([]room, len(sets))
+	for i := range sets {
+		for _, t := range sets[i].Tris {
+			area[i] += a.area[t]
 		}
 	}
-	return math.Sqrt(area / tiles)
+	for i := range sets {
+		side := math.Sqrt(a.whole)
+		switch o.Into {
+		case Tiles:
+			side = math.Sqrt(a.whole / float64(o.Tiles))
+		case PerSet:
+			side = math.Sqrt(area[i])
+		}
+		out[i] = room{side, o.marginOf(sets[i].Key) * side / math.Sqrt(usable)}
+	}
+	return out
 }
 
 // plan is one way to cut the model, packed roughly.
 type plan struct {
+	atlas   *atlas
 	charts  []*chart
 	groups  [][]*chart // what is packed together
 	packers []*packer
-	rough   []float64 // scale of each group
+	scale   []float64 // of each group
+	spots   [][]spot  // of each group, once it is packed for good
 	used    float64   // mean share of the tiles
 }
 
+// pack packs a plan for good.
+func (p *plan) pack(ctx context.Context, progress func(float64)) error {
+	p.spots, p.used = make([][]spot, len(p.groups)), 0
+	errs := make([]error, len(p.groups))
+	var done sharing
+	err := par.Blocks(ctx, len(p.groups), 1, func(_, i, _ int) {
+		if k := p.packers[i]; k != nil {
+			p.scale[i], p.spots[i], errs[i] = k.pack(ctx, p.scale[i])
+			progress(done.add(1) / float64(len(p.groups)))
+		}
+	})
+	if err := errors.Join(append(errs, err)...); err != nil {
+		return err
+	}
+	for i, k := range p.packers {
+		if k != nil {
+			p.used += k.used(p.scale[i]) / float64(len(p.groups))
+		}
+	}
+	return nil
+}
+
+// worth compares plans: the use of the tiles counts, a little also that islands are few, and much of the
+// surface in bits does not do.
+func (p *plan) worth() float64 {
+	worth := p.used - 0.025*math.Log2(float64(len(p.charts)))
+	if inBits, surface := p.atlas.inBits(p.charts); inBits > mostInBits*surface {
+		worth--
+	}
+	return worth
+}
+
 func (a *atlas) plan(ctx context.Context, all []int32, c cut, sets []uv.Set, setOf []int32, o Options, progress func(float64)) (*plan, error) {
-	clear(a.glued)
-	charts, err := a.pieces(ctx, all, c.angle, c.reach)
+	charts, err := a.pieces(ctx, all, c.angle, c.reach, func(f float64) { progress(0.4 * f) })
 	if err != nil {
 		return nil, err
 	}
-	progress(0.3)
 	if c.high > 0 {
-		if charts, err = a.join(ctx, charts, c, sideOf(a, sets, o), func(f float64) { progress(0.3 + 0.4*f) }); err != nil {
+		has := rooms(a, sets, &o)
+		of := func(c *chart) room { return has[setOf[c.faces[0]]] }
+		if charts, err = a.join(ctx, charts, c, of, func(f float64) { progress(0.4 + 0.4*f) }); err != nil {
 			return nil, err
 		}
 	}
-	progress(0.7)
-	p := &plan{charts: charts, groups: [][]*chart{charts}}
+	progress(0.8)
+	p := &plan{atlas: a, charts: charts, groups: [][]*chart{charts}}
 	if o.Into == PerSet {
 		p.groups = make([][]*chart, len(sets))
 		for _, c := range charts {
@@ -208,7 +324,15 @@ func (a *atlas) plan(ctx context.Context, all []int32, c cut, sets []uv.Set, set
 	if o.Into == Tiles {
 		tiles = o.Tiles
 	}
-	for i, g := range p.groups {
+	n := len(p.groups)
+	p.packers, p.scale = make([]*packer, n), make([]float64, n)
+	errs := make([]error, n)
+	var done sharing
+	err = par.Blocks(ctx, n, 1, func(_, i, _ int) {
+		g := p.groups[i]
+		if len(g) == 0 {
+			return
+		}
 		shapes := make([]shape, len(g))
 		for k, c := range g {
 			shapes[k].tri = c.triangles()
@@ -216,24 +340,25 @@ func (a *atlas) plan(ctx context.Context, all []int32, c cut, sets []uv.Set, set
 				shapes[k].area += math.Abs((q[1][0]-q[0][0])*(q[2][1]-q[0][1])-(q[2][0]-q[0][0])*(q[1][1]-q[0][1])) / 2
 			}
 		}
-		k := newPacker(shapes, tiles, o.Margin)
-		scale, err := k.rough(ctx)
-		if err != nil {
-			return nil, err
+		k := newPacker(shapes, tiles, o.marginOf(sets[setOf[g[0].faces[0]]].Key))
+		k.others = n
+		p.packers[i] = k
+		p.scale[i], errs[i] = k.fit(ctx)
+		progress(0.8 + 0.2*done.add(1)/float64(n))
+	})
+	if err := errors.Join(append(errs, err)...); err != nil {
+		return nil, err
+	}
+	for i, k := range p.packers {
+		if k != nil {
+			p.used += k.used(p.scale[i]) / float64(n)
 		}
-		p.packers, p.rough = append(p.packers, k), append(p.rough, scale)
-		p.used += scale * scale * k.total / float64(tiles*len(p.groups))
-		progress(0.7 + 0.3*float64(i+1)/float64(len(p.groups)))
 	}
 	return p, nil
 }
 
-// put packs charts finely and writes their UVs.
-func (l *Layout) put(ctx context.Context, charts []*chart, p *packer, rough float64) ([]float64, error) {
-	scale, spots, err := p.pack(ctx, rough)
-	if err != nil {
-		return nil, err
-	}
+// put writes the UVs of packed charts and returns the use of each tile.
+func (l *Layout) put(charts []*chart, p *packer, scale float64, spots []spot) []float64 {
 	shapes, tiles := p.shapes, p.tiles
 	used := make([]float64, tiles)
 	for i, c := range charts {
@@ -251,22 +376,15 @@ func (l *Layout) put(ctx context.Context, charts []*chart, p *packer, rough floa
 			l.Corners[c.faces[k]] = [3]geom.Vec2{at[t[0]], at[t[1]], at[t[2]]}
 		}
 	}
-	return used, nil
+	return used
 }
 
 // settle puts faces without area where a neighbour's corner is, as points.
 func (l *Layout) settle(a *atlas, points []int32) {
-	without := make(map[int32]bool, len(points))
-	for _, t := range points {
-		without[t] = true
-	}
 	for _, t := range points {
 	corners:
 		for _, v := range a.m.Tris[t] {
 			for _, u := range a.roundVertex(v) {
-				if without[u] {
-					continue
-				}
 				for k, w := range a.m.Tris[u] {
 					if a.place[w] == a.place[v] {
 						q := l.Corners[u][k]

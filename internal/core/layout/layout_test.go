@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -131,7 +132,7 @@ func sound(t *testing.T, name string, m *mesh.Model, u *uv.Map, l *Layout, margi
 	if err != nil || len(over) > 0 {
 		t.Errorf("%s: %d overlaps, %v", name, len(over), err)
 	}
-	near, err := u.Nearer(ctx, func(int) float64 { return margin * 0.9999 }, func(int, int) bool { return false })
+	near, err := u.Nearer(ctx, func(int) float64 { return margin * 0.9999 }, nil, func(int, int) bool { return false })
 	if err != nil || len(near) > 0 {
 		t.Errorf("%s: %d pairs of islands nearer than the margin, %v", name, len(near), err)
 	}
@@ -167,21 +168,197 @@ func sound(t *testing.T, name string, m *mesh.Model, u *uv.Map, l *Layout, margi
 	}
 }
 
-func TestLayoutsOfFourShapes(t *testing.T) {
+// Use of the tile with the margin that maps need at 2048 px.
+func TestLayoutsUseMostOfTheTile(t *testing.T) {
 	for _, c := range []struct {
-		name   string
-		m      *mesh.Model
-		margin float64
-		use    float64
+		name string
+		m    *mesh.Model
+		use  float64
 	}{
-		{"animal-like", beast(), DefaultMargin, 0.6},
-		{"hard-surface", bracket(t), DefaultMargin, 0.6},
-		{"terrain", terrain(), DefaultMargin, 0.6},
-		{"torus knot", torusKnot(), 0.005, 0.6},
+		{"animal-like", beast(), 0.7},
+		{"hard-surface", bracket(t), 0.7},
+		{"terrain", terrain(), 0.7},
+		{"torus knot", torusKnot(), 0.7},
+		{"engine-like", mesh.Machine(1), 0.6},
 	} {
-		m, u, l := relaid(t, c.m, Options{Into: OneTile, Margin: c.margin})
+		m, u, l := relaid(t, c.m, Options{Into: OneTile, Pixels: 8, Size: 2048})
 		t.Logf("%s: %d islands, stretch %.3f, %.3f used", c.name, l.Report.Islands, l.Report.Stretch, l.Report.Used[0])
-		sound(t, c.name, m, u, l, c.margin, c.use)
+		if l.Report.Pixels != 8 || len(l.Report.Misses) > 0 {
+			t.Errorf("%s: a margin of %g px was kept, want the 8 px asked for; misses %q", c.name, l.Report.Pixels, l.Report.Misses)
+		}
+		sound(t, c.name, m, u, l, 8./2048, c.use)
+	}
+}
+
+// What programs for mechanical design write does not cut islands: faces without area, edges that meet in
+// a T, more than two faces on an edge, and vertices parted face by face. The engine-like shape has all of
+// them, and comes out in far fewer islands than it has flat faces.
+func TestFaultsOfTheFileDoNotCutIslands(t *testing.T) {
+	m := mesh.Machine(1)
+	f := m.Faults()
+	if n := len(f.ZeroArea); n < 50 {
+		t.Fatalf("the engine has %d faces without area; the test needs some", n)
+	}
+	if n := len(f.NonManifold); n == 0 {
+		t.Fatal("the engine has no edge of more than two faces; the test needs some")
+	}
+	place := m.WeldNear(m.Tolerance())
+	e := m.Edges(place, nil)
+	var open []int32
+	for s, i := range e.Of {
+		if i >= 0 && e.Count[i] == 1 {
+			open = append(open, int32(s))
+		}
+	}
+	if n := len(m.Bridges(open, place, m.Tolerance(), func(int32, int32) bool { return true })); n < 100 {
+		t.Fatalf("the engine has %d sides in a T; the test needs some", n)
+	}
+	_, u, l := relaid(t, m, Options{Into: OneTile, Pixels: 4, Size: 1024})
+	whole := 0
+	for i := range u.Islands {
+		if u.Islands[i].UVArea > 0 {
+			whole++
+		}
+	}
+	if whole != l.Report.Islands {
+		t.Errorf("%d islands in UV space, the report says %d", whole, l.Report.Islands)
+	}
+	if whole > 400 {
+		t.Errorf("%d islands, want fewer than 400", whole)
+	}
+}
+
+// A square of two halves: one whole side on the left, its right neighbour cut in two, with a face without
+// area between them. It lies flat as one island, without a step.
+func TestATeeLiesFlatAsOneIsland(t *testing.T) {
+	const obj = `
+v 0 0 0
+v 1 0 0
+v 1 1 0
+v 0 1 0
+v 2 0 0
+v 2 1 0
+v 1 0.4 0
+f 1 2 3
+f 1 3 4
+f 2 5 7
+f 7 5 6
+f 7 6 3
+f 2 7 3
+`
+	m, err := mesh.Read("tee.obj", []byte(obj), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, u, l := relaid(t, m, Options{Into: OneTile, Pixels: 8})
+	if l.Report.Islands != 1 || l.Report.Worst > 1.001 {
+		t.Errorf("%d islands, stretch up to %.4f; want one island as flat as the surface", l.Report.Islands, l.Report.Worst)
+	}
+	if over, err := u.Overlaps(context.Background()); err != nil || len(over) > 0 {
+		t.Errorf("%d overlaps, %v", len(over), err)
+	}
+	// Lengths on the map are lengths on the model times one factor.
+	k := 0.0
+	for tri := range c.Tris {
+		if c.Area(tri) == 0 {
+			continue
+		}
+		for n := range 3 {
+			i, j := c.Tris[tri][n], c.Tris[tri][(n+1)%3]
+			uv := c.UVs[i].Sub(c.UVs[j])
+			d := math.Hypot(float64(uv.X), float64(uv.Y)) / float64(c.Positions[i].Sub(c.Positions[j]).Len())
+			if k == 0 {
+				k = d
+			}
+			if math.Abs(d/k-1) > 1e-3 {
+				t.Errorf("side %d of face %d is %.4f × as long as the first, want 1", n, tri, d/k)
+			}
+		}
+	}
+}
+
+// Three faces on one edge: the two that go on straight are one island, the third stands apart.
+func TestThreeFacesOnAnEdgePairByAngle(t *testing.T) {
+	const obj = `
+v 0 0 0
+v 0 0 1
+v -1 0 0
+v -1 0 1
+v 1 0 0
+v 1 0 1
+v 0 1 0
+v 0 1 1
+f 1 2 4
+f 1 4 3
+f 2 1 5
+f 2 5 6
+f 2 1 7
+f 2 7 8
+`
+	m, err := mesh.Read("web.obj", []byte(obj), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := newAtlas(m, func(int) int32 { return 0 })
+	for i := range a.links {
+		l := &a.links[i]
+		if x, y := l.a/3, l.b/3; min(x, y)/2 != max(x, y)/2 && max(x, y) >= 4 {
+			t.Errorf("faces %d and %d are joined over the edge, want only 0 and 2, which lie in one plane", x, y)
+		}
+	}
+	if len(a.links) != 4 {
+		t.Errorf("%d pairs of sides are joined, want 4", len(a.links))
+	}
+}
+
+// A margin that leaves no room gives way to the largest one that does; the layout says which.
+func TestAMarginThatDoesNotFitGivesWay(t *testing.T) {
+	var m *mesh.Model
+	for i := range 16 {
+		s := welded(mesh.Sphere(6, 4, 0.5, [3]float64{float64(i % 8), float64(i / 8), 0}))
+		if m == nil {
+			m = s
+			continue
+		}
+		for k := range s.Material {
+			s.Material[k], s.Part[k] = 0, 0
+		}
+		m.Append(s)
+	}
+	_, u, l := relaid(t, m, Options{Into: OneTile, Margin: 0.1})
+	r := l.Report
+	if r.Margin >= 0.1 || r.Margin <= 0 || math.Abs(r.Asked-0.1*DefaultSize) > 1e-9 || math.Abs(r.Pixels-r.Margin*DefaultSize) > 1e-9 {
+		t.Errorf("a margin of %g (%g px) was kept and %g px asked for; want less than 0.1 and 204.8 px", r.Margin, r.Pixels, r.Asked)
+	}
+	if len(r.Misses) > 0 || r.Used[0] < leastUsed {
+		t.Errorf("%.2f of the tile is used, misses %q", r.Used[0], r.Misses)
+	}
+	near, err := u.Nearer(context.Background(), func(int) float64 { return r.Margin * 0.9999 }, nil, func(int, int) bool { return false })
+	if err != nil || len(near) > 0 {
+		t.Errorf("%d pairs of islands nearer than the margin that was kept, %v", len(near), err)
+	}
+}
+
+// The same layout comes out on one core and on two.
+func TestLayoutIsTheSameOnAnyNumberOfCores(t *testing.T) {
+	m := welded(mesh.Sphere(18, 10, 1, [3]float64{}))
+	sets, err := uv.Sets(m, uv.PerMaterial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var of [2]*Layout
+	for i := range of {
+		before := runtime.GOMAXPROCS(i + 1)
+		of[i], err = Make(context.Background(), m, sets, Options{Into: PerSet, Pixels: 4, Size: 512}, nil)
+		runtime.GOMAXPROCS(before)
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for tri := range of[0].Corners {
+		if of[0].Corners[tri] != of[1].Corners[tri] {
+			t.Fatalf("face %d lies at %v on one core and at %v on two", tri, of[0].Corners[tri], of[1].Corners[tri])
+		}
 	}
 }
 

@@ -1,7 +1,9 @@
 package layout
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"math"
 	"math/bits"
 	"math/rand/v2"
@@ -13,15 +15,16 @@ import (
 
 // shape is an island to be packed: triangles in metres and what it covers.
 type shape struct {
-	tri    [][3][2]float64
-	area   float64
-	turn   float64 // radians that lay its narrowest box flat
-	extent float64 // width and height of that box together
+	tri  [][3][2]float64
+	area float64
+	turn float64 // radians that lay its narrowest box flat
+	w, h float64 // of that box
 }
 
 // spot is where an island came to lie.
 type spot struct {
 	tile   int
+	turn   int // among the packer's
 	angle  float64
 	dx, dy float64 // of the turned and scaled island, in tiles
 }
@@ -32,6 +35,7 @@ type packer struct {
 	shapes  []shape
 	order   []int
 	tiles   int
+	others  int // how many sets share the time, 0 for one
 	goal    int
 	margin  float64
 	grid    int
@@ -39,31 +43,43 @@ type packer struct {
 	total   float64 // area, m²
 	masks   []*mask // by shape and turn, for the scale and grid of masksAt
 	masksAt [2]float64
+	spots   []spot  // of many shapes: what rough found is the last word
+	settled []int   // by shape: the only turn that is tried, nil for all
 	top     float64 // a scale that cannot be passed
+	widest  float64 // the longest side of any island's narrowest box, m
 }
 
 // Grids of the packing, in cells a side: one to compare cuts on, one to settle the
 // order on, one for the last step.
 const (
-	roughGrid = 256
+	roughGrid = 512
 	midGrid   = 512
-	fineGrid  = 1024
+	fineGrid  = 2048
 )
+
+// fineSteps are tried one on the other on the fine grid for many islands.
+var fineSteps = []float64{1.045, 1.025, 1.015, 1.01}
+
+// manyShapes is from how many islands on the rough grid is too rough, and other orders change little.
+const manyShapes = 400
 
 // shuffles is how many other orders are tried for each cut of few islands, and settling how many for
 // the one that is taken.
 const (
-	shuffles = 20
-	settling = 50
+	shuffles = 12
+	settling = 130
 )
 
 func newPacker(shapes []shape, tiles int, margin float64) *packer {
 	p := &packer{shapes: shapes, tiles: tiles, margin: margin, grid: roughGrid, turns: 4}
 	switch {
-	case len(shapes) <= 24:
-		p.turns = 16
+	case len(shapes) <= 30:
+		p.turns = 32
 	case len(shapes) <= 80:
 		p.turns = 8
+	}
+	if len(shapes) > manyShapes {
+		p.grid = fineGrid / 2
 	}
 	widest := 0.0
 	p.order = make([]int, len(shapes))
@@ -72,48 +88,130 @@ func newPacker(shapes []shape, tiles int, margin float64) *packer {
 		p.total += shapes[i].area
 		shapes[i].turn = uprightTurn(shapes[i].tri)
 		b := boxOf(shapes[i].tri, shapes[i].turn)
-		shapes[i].extent = (b[2] - b[0]) + (b[3] - b[1])
+		shapes[i].w, shapes[i].h = b[2]-b[0], b[3]-b[1]
 		widest = max(widest, b[2]-b[0], b[3]-b[1])
 	}
 	sort.SliceStable(p.order, func(i, j int) bool {
-		return shapes[p.order[i]].extent > shapes[p.order[j]].extent
+		a, b := &shapes[p.order[i]], &shapes[p.order[j]]
+		return a.w+a.h > b.w+b.h
 	})
+	p.widest = widest
 	if p.total > 0 && widest > 0 {
 		p.top = min(math.Sqrt(float64(tiles)/p.total), 1.42*(1-margin)/widest)
 	}
 	return p
 }
 
-// search finds by halving the largest scale between lo, which is known to fit or 0, and the top.
-func (p *packer) search(ctx context.Context, lo float64, steps int) (scale float64, spots []spot, err error) {
-	hi, try := p.top, lo*1.02
-	if lo == 0 {
-		try = p.top * 0.82
+// guess is a scale at which the islands' boxes, with the margin round them, about fill the tiles.
+func (p *packer) guess() float64 {
+	lo, hi := 0.0, p.top
+	for range 40 {
+		s := (lo + hi) / 2
+		sum := 0.0
+		for i := range p.shapes {
+			q := &p.shapes[i]
+			fill := q.area / max(q.w*q.h, 1e-30)
+			sum += (q.w*s + p.margin) * (q.h*s + p.margin) * (0.45 + 0.55*fill)
+		}
+		if sum > 0.82*float64(p.tiles) {
+			hi = s
+		} else {
+			lo = s
+		}
 	}
-	for n := 0; n < steps; {
+	return lo
+}
+
+// search finds about the largest scale that fits: from a first try it goes up or down by steps until one
+// fits and the next does not, then halves what is between so many times.
+func (p *packer) search(ctx context.Context, first, step float64, halvings int) (scale float64, spots []spot, err error) {
+	if !(first > 0) {
+		return 0, nil, errNoRoom
+	}
+	try, fails := min(first, p.top), 0.0
+	for n := 0; ; {
 		got, ok, err := p.place(ctx, try)
 		if err != nil {
 			return 0, nil, err
 		}
 		if ok {
-			scale, spots, lo = try, got, try
-			n++
+			scale, spots = try, got
 		} else {
-			hi = try
-			if spots != nil {
-				n++
-			}
+			fails = try
 		}
 		switch {
-		case spots == nil && try < p.top*1e-3:
+		case spots == nil && try < first*1e-3:
 			return 0, nil, errNoRoom
 		case spots == nil:
-			try *= 0.93
+			try /= step
+			step *= 1.15 // far off: hurry
+		case fails == 0 && scale >= p.top:
+			return scale, spots, nil
+		case fails == 0:
+			try = min(p.top, scale*step)
+		case n == halvings:
+			return scale, spots, nil
 		default:
-			try = (lo + hi) / 2
+			n++
+			try = (scale + fails) / 2
 		}
 	}
-	return scale, spots, nil
+}
+
+// wellUsed is the share of its tiles that islands must cover for their margin to count as one that fits,
+// and leastMargin the share of the margin asked for that is not gone below.
+const (
+	wellUsed    = 0.5
+	leastMargin = 1. / 16
+)
+
+// fit finds a scale on the rough grid, with the largest margin, up to the one that is asked for, with
+// which the tiles are used well; when none is, with the one that uses them best.
+func (p *packer) fit(ctx context.Context) (scale float64, err error) {
+	asked, best := p.margin, 0.0
+	least := wellUsed * p.possible()
+	if len(p.shapes) > manyShapes {
+		// Each try takes its time, so the margin is reckoned first.
+		for p.margin > asked*leastMargin && p.used(p.guess()) < least*1.05 {
+			p.margin *= 0.9
+		}
+	}
+	for {
+		s, err := p.rough(ctx)
+		if err != nil && !errors.Is(err, errNoRoom) {
+			return 0, err
+		}
+		used := p.used(s)
+		if err == nil && used > best*1.02 {
+			best, scale = used, s
+		} else if best > 0 { // a smaller margin does not help
+			p.margin /= 0.75
+			p.masks = nil
+			return scale, nil
+		}
+		if best >= least || p.margin <= asked*leastMargin || asked == 0 {
+			break
+		}
+		p.margin *= 0.75
+		p.masks = nil
+	}
+	if best == 0 {
+		p.margin = 0
+		return p.rough(ctx)
+	}
+	return scale, nil
+}
+
+// used is the share of the tiles that islands cover at a scale.
+func (p *packer) used(scale float64) float64 { return scale * scale * p.total / float64(p.tiles) }
+
+// possible is the share of the tiles that could be covered at all: an island cannot be longer than a
+// tile's diagonal.
+func (p *packer) possible() float64 {
+	if p.total == 0 || p.widest == 0 {
+		return 1
+	}
+	return min(1, 2*p.total/(p.widest*p.widest*float64(p.tiles)))
 }
 
 // rough finds a scale on the rough grid.
@@ -121,36 +219,72 @@ func (p *packer) rough(ctx context.Context) (float64, error) {
 	if p.top == 0 {
 		return 1, nil
 	}
-	scale, _, err := p.search(ctx, 0, 4)
+	if len(p.shapes) > manyShapes {
+		scale, spots, err := p.search(ctx, p.guess(), 1.04, 1)
+		p.spots = spots
+		for p.goal = 1; err == nil && p.goal < goals; p.goal++ {
+			var ok bool
+			if spots, ok, err = p.place(ctx, scale*1.015); ok {
+				scale, p.spots = scale*1.015, spots
+				break
+			}
+		}
+		p.goal %= goals
+		return scale, err
+	}
+	scale, _, err := p.search(ctx, p.guess(), 1.06, 2)
 	if err != nil {
 		return 0, err
 	}
-	return p.shuffle(ctx, scale, shuffles, 1.012)
+	scale, _, err = p.shuffle(ctx, scale, shuffles, 1.012)
+	return scale, err
 }
 
-// shuffle looks for an order in which the islands fit at a larger scale, step by step, by letting some
-// of about one size change places. The more islands, the fewer tries: order matters less.
-func (p *packer) shuffle(ctx context.Context, scale float64, tries int, step float64) (float64, error) {
+// shuffle looks for an order in which the islands fit at a larger scale, step by step: it lets some of
+// about one size change places, and keeps an order that leaves no more area without a place. spots are
+// where islands lie then, nil when no step was made. The more islands, the fewer tries: order matters
+// less.
+func (p *packer) shuffle(ctx context.Context, scale float64, tries int, step float64) (best float64, spots []spot, err error) {
+	if len(p.shapes) <= manyShapes {
+		tries = tries * 40 / (40 + len(p.shapes)) / max(1, p.others)
+	}
 	r := rand.New(rand.NewPCG(uint64(len(p.shapes)), uint64(p.grid)))
-	for range tries * 40 / (40 + len(p.shapes)) {
+	best = scale
+	try := min(p.top, scale*step)
+	goodOrder, goodGoal := slices.Clone(p.order), p.goal
+	left := math.Inf(1) // area without a place in the order at hand
+	for n := range tries {
 		old, goal := slices.Clone(p.order), p.goal
-		for range 1 + len(p.order)/6 {
-			i := r.IntN(len(p.order))
-			j := min(len(p.order)-1, i+1+r.IntN(1+len(p.order)/3))
-			p.order[i], p.order[j] = p.order[j], p.order[i]
+		if n > 0 && !math.IsInf(left, 1) {
+			for range 1 + r.IntN(1+len(p.order)/6) {
+				i := r.IntN(len(p.order))
+				j := min(len(p.order)-1, i+1+r.IntN(1+len(p.order)/3))
+				p.order[i], p.order[j] = p.order[j], p.order[i]
+			}
+			if r.IntN(3) == 0 {
+				p.goal = r.IntN(goals)
+			}
 		}
-		p.goal = r.IntN(goals)
-		_, ok, err := p.place(ctx, scale*step)
+		got, without, err := p.lay(ctx, try, left)
 		if err != nil {
-			return 0, err
+			return 0, nil, err
 		}
-		if ok {
-			scale *= step
-		} else {
+		switch {
+		case without == 0:
+			best, spots, left = try, got, math.Inf(1)
+			goodOrder, goodGoal = slices.Clone(p.order), p.goal
+			if best >= p.top {
+				return best, spots, nil
+			}
+			try = min(p.top, best*step)
+		case without <= left:
+			left = without
+		default:
 			p.order, p.goal = old, goal
 		}
 	}
-	return scale, nil
+	p.order, p.goal = goodOrder, goodGoal
+	return best, spots, nil
 }
 
 // pack finds the largest scale at which all shapes fit into the tiles with the margin between them
@@ -159,18 +293,57 @@ func (p *packer) pack(ctx context.Context, rough float64) (scale float64, spots 
 	if p.top == 0 {
 		return 1, make([]spot, len(p.shapes)), nil
 	}
+	if p.spots != nil {
+		// On the fine grid islands keep their turns.
+		p.settle(p.spots)
+		defer func() { p.settled = nil }()
+		p.grid = fineGrid
+		scale, spots = rough, p.spots
+
+		for _, step := range fineSteps {
+			got, ok, err := p.place(ctx, min(p.top, scale*step))
+			if err != nil {
+				return 0, nil, err
+			}
+			if ok {
+				scale, spots = min(p.top, scale*step), got
+			}
+		}
+		return scale, spots, nil
+	}
 	p.grid = midGrid
-	scale, spots, err = p.search(ctx, rough, 3)
-	if err != nil {
+	if scale, spots, err = p.search(ctx, rough*1.03, 1.03, 1); err != nil {
 		return 0, nil, err
 	}
-	if len(p.shapes) <= 150 {
-		if scale, err = p.shuffle(ctx, scale, settling, 1.005); err != nil {
-			return 0, nil, err
+	better := func(grid, tries int, step float64) error {
+		p.grid = grid
+		s, got, err := p.shuffle(ctx, scale, tries, step)
+		if got != nil {
+			scale, spots = s, got
 		}
+		return err
 	}
-	p.grid = fineGrid
-	return p.search(ctx, scale, 4)
+	if err := better(midGrid, settling, 1.005); err != nil {
+		return 0, nil, err
+	}
+	// On finer grids islands keep their turns.
+	p.settle(spots)
+	defer func() { p.settled = nil }()
+	if err := better(fineGrid/2, 4*settling, 1.003); err != nil {
+		return 0, nil, err
+	}
+	if err := better(fineGrid, settling/6, 1.003); err != nil {
+		return 0, nil, err
+	}
+	return scale, spots, nil
+}
+
+// settle keeps the turns in which islands lie.
+func (p *packer) settle(spots []spot) {
+	p.settled = make([]int, len(p.shapes))
+	for i, s := range spots {
+		p.settled[i] = s.turn
+	}
 }
 
 func boxOf(tri [][3][2]float64, angle float64) [4]float64 {
@@ -187,8 +360,17 @@ func boxOf(tri [][3][2]float64, angle float64) [4]float64 {
 
 // uprightTurn is the turn at which the island's box is smallest, found along the sides of its convex
 // hull (Freeman & Shapira, Determining the Minimum-Area Encasing Rectangle, 1975).
-func uprightTurn(tri [][3][2]float64) float64 {
-	hull := hullOf(tri)
+func uprightTurn(tri [][3][2]float64) float64 { return uprightTurnOf(hullOf(points(tri))) }
+
+// points are all corners of triangles.
+func points(tri [][3][2]float64) (out [][2]float64) {
+	for _, t := range tri {
+		out = append(out, t[:]...)
+	}
+	return out
+}
+
+func uprightTurnOf(hull [][2]float64) float64 {
 	best, at := math.Inf(1), 0.0
 	for i, a := range hull {
 		b := hull[(i+1)%len(hull)]
@@ -209,15 +391,9 @@ func uprightTurn(tri [][3][2]float64) float64 {
 	return at
 }
 
-// hullOf is Andrew's monotone chain (1979).
-func hullOf(tri [][3][2]float64) [][2]float64 {
-	var pts [][2]float64
-	for _, t := range tri {
-		pts = append(pts, t[:]...)
-	}
-	sort.Slice(pts, func(i, j int) bool {
-		return pts[i][0] < pts[j][0] || pts[i][0] == pts[j][0] && pts[i][1] < pts[j][1]
-	})
+// hullOf is Andrew's monotone chain (1979). It sorts the points.
+func hullOf(pts [][2]float64) [][2]float64 {
+	slices.SortFunc(pts, func(a, b [2]float64) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
 	turn := func(a, b, c [2]float64) float64 { return (b[0]-a[0])*(c[1]-a[1]) - (b[1]-a[1])*(c[0]-a[0]) }
 	var hull [][2]float64
 	for pass := range 2 {
@@ -242,7 +418,7 @@ func hullOf(tri [][3][2]float64) [][2]float64 {
 
 // fresh forgets masks of another scale or grid.
 func (p *packer) fresh(scale float64) {
-	if at := [2]float64{scale, float64(p.grid)}; p.masksAt != at {
+	if at := [2]float64{scale, float64(p.grid)}; p.masks == nil || p.masksAt != at {
 		p.masks, p.masksAt = make([]*mask, len(p.shapes)*p.turns), at
 	}
 }
@@ -254,6 +430,7 @@ func (p *packer) maskAt(i, turn int, scale float64) *mask {
 	if m == nil {
 		s := &p.shapes[i]
 		m = p.mask(s, scale, s.turn+2*math.Pi*float64(turn)/float64(p.turns))
+		m.turn = turn
 		p.masks[i*p.turns+turn] = m
 	}
 	return m
@@ -261,6 +438,9 @@ func (p *packer) maskAt(i, turn int, scale float64) *mask {
 
 // run is cells a to b of a row.
 type run struct{ a, b int32 }
+
+// test is a row of a mask and its longest run of cells.
+type test struct{ row, wide int32 }
 
 // mask is what an island covers of the grid in one turn, and what it keeps clear with the margin.
 // Rows and columns of clear begin reach cells before those of cells.
@@ -271,9 +451,17 @@ type mask struct {
 	order  []int32 // rows of clear, far apart first, so that a place that is taken shows soon
 	reach  int
 	mid    float64 // mean row of cells
+	small  bool    // see smallCells
+	same   uint64  // equal for masks of equal cells
+	tests  []test  // rows with long runs of cells
+	turn   int
 	angle  float64
 	lx, ly float64 // lower left corner of the turned island in tiles
 }
+
+// smallCells is up to how many cells each way an island counts as a full rectangle. Since room only gets
+// less, an island of the same cells as one before needs not be looked for below where that one went.
+const smallCells = 10
 
 // mask rasterises an island so that every cell that it touches is covered.
 func (p *packer) mask(s *shape, scale, angle float64) *mask {
@@ -283,22 +471,32 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 	m := &mask{angle: angle, lx: b[0] * scale, ly: b[1] * scale}
 	m.w, m.h = int(math.Ceil((b[2]-b[0])*scale*g+1e-9))+1, int(math.Ceil((b[3]-b[1])*scale*g+1e-9))+1
 	m.w, m.h = min(m.w, 2*p.grid), min(m.h, 2*p.grid)
+	m.small = max(m.w, m.h) <= smallCells
 	full := make([]bool, m.w*m.h)
+	for i := range full {
+		full[i] = m.small
+	}
 	for _, t := range s.tri {
+		if m.small {
+			break
+		}
 		var q [3][2]float64
 		for k, v := range t {
 			q[k] = [2]float64{((cos*v[0]-sin*v[1])-b[0])*scale*g + 0.5, ((sin*v[0]+cos*v[1])-b[1])*scale*g + 0.5}
 		}
 		cover(q, m.w, m.h, full)
 	}
-	// Cells whose centres are nearer than the margin and a cell's diagonal may touch what is too near.
-	r := p.margin*g + math.Sqrt2
-	m.reach = int(math.Ceil(r))
+	// Cells that come nearer to each other than the margin: their nearest corners count.
+	r := p.margin * g
+	m.reach = int(math.Ceil(r)) + 1
 	cw, ch := m.w+2*m.reach, m.h+2*m.reach
 	grown := make([]bool, cw*ch)
 	half := make([]int, 2*m.reach+1)
 	for dy := -m.reach; dy <= m.reach; dy++ {
-		half[dy+m.reach] = int(math.Sqrt(max(0, r*r-float64(dy*dy))))
+		half[dy+m.reach] = -1
+		if y := max(0, math.Abs(float64(dy))-1); y < r || r == 0 && dy == 0 {
+			half[dy+m.reach] = int(math.Ceil(math.Sqrt(r*r-y*y)+1)) - 1
+		}
 	}
 	m.cells = runsOf(full, m.w, m.h)
 	n := 0.0
@@ -309,6 +507,12 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 		}
 	}
 	m.mid /= max(n, 1)
+	m.tests, m.same = m.testsOf(p.grid), 14695981039346656037
+	for y, runs := range m.cells {
+		for _, c := range runs {
+			m.same = ((m.same^uint64(y))*1099511628211 ^ uint64(c.a)<<16 ^ uint64(c.b)) * 1099511628211
+		}
+	}
 	diff := make([]int32, cw+1)
 	for y := range ch {
 		clear(diff)
@@ -318,6 +522,9 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 				continue
 			}
 			k := int32(half[dy+m.reach])
+			if k < 0 {
+				continue
+			}
 			for _, c := range m.cells[from] {
 				diff[max(0, c.a-k+int32(m.reach))]++
 				diff[min(int32(cw), c.b+k+int32(m.reach))]--
@@ -333,18 +540,40 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 	seen := make([]bool, ch)
 	for step := 1 << bits.Len(uint(ch)); step >= 1; step /= 2 {
 		for r := step / 2; r < ch; r += step {
-			if !seen[r] {
+			if !seen[r] && len(m.clear[r]) > 0 {
 				seen[r] = true
 				m.order = append(m.order, int32(r))
 			}
 		}
 	}
 	for r := range ch {
-		if !seen[r] {
+		if !seen[r] && len(m.clear[r]) > 0 {
 			m.order = append(m.order, int32(r))
 		}
 	}
 	return m
+}
+
+// testsOf picks the row with the longest run, and the longest ones of the upper and the lower quarter.
+// With the margin on one side such a run must be free where the island lies; on the other side it may
+// lie at the border.
+func (m *mask) testsOf(grid int) (out []test) {
+	cells, h := m.cells, m.h
+	for _, part := range [3][2]int{{0, h}, {0, h/4 + 1}, {h - h/4 - 1, h}} {
+		var t test
+		for y := part[0]; y < part[1]; y++ {
+			for _, c := range cells[y] {
+				if c.b-c.a > t.wide {
+					t = test{int32(y), c.b - c.a}
+				}
+			}
+		}
+		if t.wide > 0 {
+			t.wide = min(t.wide+int32(m.reach)-1, int32(grid-m.reach))
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 func runsOf(full []bool, w, h int) [][]run {
@@ -395,6 +624,7 @@ type board struct {
 	grid, words, levels int
 	windows             [][]uint64
 	first               []int // first cell taken in each row, beyond the grid for none
+	longest             []int // longest run of free cells in each row
 }
 
 func newBoard(grid int) *board {
@@ -404,8 +634,9 @@ func newBoard(grid int) *board {
 		b.windows[k] = make([]uint64, b.words*grid)
 	}
 	b.first = make([]int, grid)
+	b.longest = make([]int, grid)
 	for y := range b.first {
-		b.first[y] = grid
+		b.first[y], b.longest[y] = grid, grid
 	}
 	return b
 }
@@ -429,7 +660,32 @@ func (b *board) take(m *mask, x, y int) {
 			copy(to, from)
 			orShifted(to, from, 1<<(k-1))
 		}
+		b.longest[y+r] = longestFree(row, b.grid)
 	}
+}
+
+// longestFree is the length of the longest run of clear bits among the first n.
+func longestFree(row []uint64, n int) (longest int) {
+	at := 0
+	for at < n {
+		// The next clear bit, then the next set one after it.
+		w := ^row[at/64] >> (at % 64)
+		if w == 0 {
+			at = at/64*64 + 64
+			continue
+		}
+		at += bits.TrailingZeros64(w)
+		from := at
+		for at < n {
+			if w := row[at/64] >> (at % 64); w != 0 {
+				at += bits.TrailingZeros64(w)
+				break
+			}
+			at = at/64*64 + 64
+		}
+		longest = max(longest, min(at, n)-from)
+	}
+	return longest
 }
 
 // orShifted ors src, shifted so that bit x is src's bit x + by, into dst, which may be shorter.
@@ -467,14 +723,20 @@ func orShifted(dst, src []uint64, by int) {
 	}
 }
 
-// lowest finds the lowest, then leftmost, cell at which the mask fits.
-func (b *board) lowest(m *mask, border, below int, blocked []uint64) (x, y int, ok bool) {
+// lowest finds the lowest, then leftmost, cell from row above on at which the mask fits.
+func (b *board) lowest(m *mask, border, above int, blocked []uint64) (x, y int, ok bool) {
 	lastX, lastY := b.grid-border-m.w, b.grid-border-m.h
 	if lastX < border {
 		return 0, 0, false
 	}
 	blocked = blocked[:lastX/64+1]
-	for y = border; y <= min(lastY, below); y++ {
+rows:
+	for y = max(border, above); y <= lastY; y++ {
+		for _, t := range m.tests {
+			if b.longest[y+int(t.row)] < int(t.wide) {
+				continue rows
+			}
+		}
 		clear(blocked)
 		full := false
 		for n, r := range m.order {
@@ -538,21 +800,50 @@ func anyFree(blocked []uint64, from, to int) bool {
 }
 
 // goals are ways to choose among the turns of an island: the one whose upper rim, middle, or upper
-// right corner lies lowest.
-const goals = 3
+// right corner lies lowest, or that lies low and snug.
+const goals = 5
 
-func (m *mask) worth(goal, x, y int) float64 {
+func (m *mask) worth(b *board, goal, x, y int) float64 {
 	switch goal {
 	case 0:
 		return float64(y+m.h) + 1e-4*float64(x+m.w)
 	case 1:
 		return float64(y) + m.mid + 1e-4*float64(x+m.w)
+	case 2:
+		return float64(y+m.h) + 0.3*float64(x+m.w)
+	case 3:
+		return float64(y+m.h) - 0.3*float64(b.contact(m, x, y))
 	}
-	return float64(y+m.h) + 0.3*float64(x+m.w)
+	return float64(y) + m.mid - 0.3*float64(b.contact(m, x, y))
+}
+
+// contact counts at how many ends of its rows a mask comes as close to what is taken, or to the border,
+// as its margin lets it.
+func (b *board) contact(m *mask, x, y int) (n int) {
+	for r, runs := range m.clear {
+		at := y + r - m.reach
+		if at < 0 || at >= b.grid || len(runs) == 0 {
+			continue
+		}
+		row := b.row(0, at)
+		for _, i := range [2]int{x + int(runs[0].a) - m.reach - 1, x + int(runs[len(runs)-1].b) - m.reach} {
+			if i < 0 || i >= b.grid || row[i/64]>>(i%64)&1 == 1 {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // place tries one scale.
 func (p *packer) place(ctx context.Context, scale float64) ([]spot, bool, error) {
+	spots, without, err := p.lay(ctx, scale, 0)
+	return spots, without == 0, err
+}
+
+// lay gives islands places at one scale, and tells how much area finds none; it ends when that is more
+// than enough.
+func (p *packer) lay(ctx context.Context, scale, enough float64) (spots []spot, without float64, err error) {
 	p.fresh(scale)
 	boards := make([]*board, p.tiles)
 	for i := range boards {
@@ -570,23 +861,50 @@ func (p *packer) place(ctx context.Context, scale float64) ([]spot, bool, error)
 	for i := range blocked {
 		blocked[i] = make([]uint64, boards[0].words)
 	}
-	for _, i := range p.order {
+	// The lowest row at which there may be room for islands of the same cells, by tile.
+	lowest := make([]map[uint64]int, p.tiles)
+	for i := range lowest {
+		lowest[i] = map[uint64]int{}
+	}
+	for n, i := range p.order {
+		if n%64 == 0 && ctx.Err() != nil {
+			return nil, 0, ctx.Err()
+		}
 		placed := false
 		for tile, b := range boards {
-			err := par.Blocks(ctx, p.turns, 1, func(w, k, _ int) {
+			look := func(w, k int) {
 				m := p.maskAt(i, k, scale)
-				x, y, ok := b.lowest(m, border, p.grid, blocked[w])
+				x, y, ok := b.lowest(m, border, lowest[tile][m.same], blocked[w])
 				finds[k] = find{m, x, y, ok}
-			})
-			if err != nil {
-				return nil, false, err
+			}
+			turns := p.turns
+			if p.maskAt(i, 0, scale).small {
+				turns = 1
+				if p.turns%4 == 0 {
+					finds[1] = find{}
+					look(0, p.turns/4)
+					finds[1] = finds[p.turns/4]
+					turns = 2
+				}
+				look(0, 0)
+			} else if p.settled != nil {
+				turns = 1
+				look(0, p.settled[i])
+				finds[0] = finds[p.settled[i]]
+			} else if err := par.Blocks(ctx, p.turns, 1, func(w, k, _ int) { look(w, k) }); err != nil {
+				return nil, 0, err
 			}
 			best, worth := -1, 0.0
-			for k, f := range finds {
-				if !f.ok {
+			for k, f := range finds[:turns] {
+				if f.m == nil {
 					continue
 				}
-				if v := f.m.worth(p.goal, f.x, f.y); best < 0 || v < worth {
+				if !f.ok {
+					lowest[tile][f.m.same] = p.grid
+					continue
+				}
+				lowest[tile][f.m.same] = f.y
+				if v := f.m.worth(b, p.goal, f.x, f.y); best < 0 || v < worth {
 					best, worth = k, v
 				}
 			}
@@ -596,13 +914,15 @@ func (p *packer) place(ctx context.Context, scale float64) ([]spot, bool, error)
 			f := finds[best]
 			b.take(f.m, f.x, f.y)
 			g := float64(p.grid)
-			out[i] = spot{tile, f.m.angle, (float64(f.x)+0.5)/g - f.m.lx, (float64(f.y)+0.5)/g - f.m.ly}
+			out[i] = spot{tile, f.m.turn, f.m.angle, (float64(f.x)+0.5)/g - f.m.lx, (float64(f.y)+0.5)/g - f.m.ly}
 			placed = true
 			break
 		}
 		if !placed {
-			return nil, false, nil
+			if without += max(p.shapes[i].area, 1e-30); without > enough {
+				break
+			}
 		}
 	}
-	return out, true, nil
+	return out, without, nil
 }

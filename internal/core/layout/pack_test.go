@@ -57,7 +57,7 @@ func TestUprightTurnFindsARectanglesOwnBox(t *testing.T) {
 // The hull of points in a square with some inside is its four corners.
 func TestHullOfASquare(t *testing.T) {
 	tri := [][3][2]float64{{{0, 0}, {1, 0}, {1, 1}}, {{0, 0}, {1, 1}, {0, 1}}, {{0.2, 0.3}, {0.5, 0.5}, {0.7, 0.1}}}
-	if h := hullOf(tri); len(h) != 4 {
+	if h := hullOf(points(tri)); len(h) != 4 {
 		t.Errorf("the hull has %d corners: %v", len(h), h)
 	}
 }
@@ -130,7 +130,7 @@ func TestLowestPlaceIsTheFirstFreeOne(t *testing.T) {
 				}
 			}
 		}
-		x, y, ok := b.lowest(m, border, p.grid, make([]uint64, b.words))
+		x, y, ok := b.lowest(m, border, 0, make([]uint64, b.words))
 		if !ok || x != wantX || y != wantY {
 			t.Fatalf("shape %d goes to (%d, %d), %v; cell by cell the first free place is (%d, %d)", i, x, y, ok, wantX, wantY)
 		}

@@ -2,11 +2,11 @@ package layout
 
 import (
 	"cmp"
-	"container/heap"
 	"context"
 	"math"
 	"slices"
-	"sort"
+
+	"crust/internal/core/par"
 )
 
 // cut is a way to divide a surface: how far faces of a grown island may lean from its mean, in degrees,
@@ -21,14 +21,19 @@ type cut struct {
 // cuts are tried one after the other, and the one that fills the tiles best is taken. Beyond about 60°
 // flattening a round shape stretches its rim by more than a fifth; long bent strips pack badly, and
 // what is straight is joined again. The first leaves open surfaces like land in one piece.
-var cuts = []cut{{64, 10, 0, 0, 0}, {58, 0.25, 1.08, 1.22, 0.8}, {70, 0.35, 1.13, 1.6, 0.9}, {58, 0.3, 1.13, 1.6, 0.9}}
+var cuts = []cut{{64, 10, 0, 0, 0}, {58, 0.25, 1.08, 1.22, 0.8}, {50, 0.18, 1.08, 1.22, 0.95}, {45, 0.2, 1.08, 1.3, 0.95}, {50, 0.22, 1.08, 1.22, 0.95}, {35, 0.2, 1.08, 1.22, 0.95}}
 
-// manyFaces is from where on only the first cut is made, for time.
-const manyFaces = 60_000
+// manyFaces is from where on only the second cut is made, for time.
+const manyFaces = 40_000
 
 // joinTurn is the mean angle over a shared border, in degrees, from which islands stay apart: hard
-// edges are where seams belong (common practice).
+// edges are where seams belong (common practice). Only islands that are small beside the margin are
+// joined over them.
 const joinTurn = 70
+
+// tiny is how many margins across an island may be, as the side of a square of its area, to be joined
+// over hard edges.
+const tiny = 8
 
 type step struct {
 	cost float64
@@ -36,59 +41,75 @@ type step struct {
 	seed int32
 }
 
+func (s step) before(o step) bool { return s.cost < o.cost || s.cost == o.cost && s.face < o.face }
+
+// queue is a binary heap of steps, the cheapest on top.
 type queue []step
 
-func (q queue) Len() int { return len(q) }
-func (q queue) Less(i, j int) bool {
-	if q[i].cost != q[j].cost {
-		return q[i].cost < q[j].cost
+func (q *queue) push(s step) {
+	h := append(*q, s)
+	i := len(h) - 1
+	for i > 0 && s.before(h[(i-1)/2]) {
+		h[i] = h[(i-1)/2]
+		i = (i - 1) / 2
 	}
-	return q[i].face < q[j].face
+	h[i] = s
+	*q = h
 }
-func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)   { *q = append(*q, x.(step)) }
-func (q *queue) Pop() any {
-	old := *q
-	x := old[len(old)-1]
-	*q = old[:len(old)-1]
-	return x
+
+func (q *queue) pop() step {
+	h := *q
+	top, last := h[0], h[len(h)-1]
+	h = h[:len(h)-1]
+	i := 0
+	for {
+		c := 2*i + 1
+		if c >= len(h) {
+			break
+		}
+		if c+1 < len(h) && h[c+1].before(h[c]) {
+			c++
+		}
+		if last.before(h[c]) {
+			break
+		}
+		h[i] = h[c]
+		i = c
+	}
+	if len(h) > 0 {
+		h[i] = last
+	}
+	*q = h
+	return top
 }
 
 // grow divides faces into regions whose normals lean no more than angle degrees from their mean. The
 // first round finds how many are needed; later ones grow them all at once from their middles, so that
 // they come out even (Lloyd's iteration, as in Cohen-Steiner, Alliez & Desbrun, Variational Shape
 // Approximation, 2004).
-func (a *atlas) grow(faces []int32, angle, share float64) [][]int32 {
-	region := map[int32]int32{} // face → region, −1 for none yet
-	for _, t := range faces {
-		region[t] = -1
-	}
-	limit := math.Cos(angle * math.Pi / 180)
-	var whole float64
-	for _, v := range a.area {
-		whole += v
-	}
-	reach := share * math.Sqrt(whole)
-	var seeds []int32
-	var sum [][3]float64
+func (a *atlas) grow(ctx context.Context, faces []int32, angle, share float64) ([][]int32, error) {
+	region := a.region
 	reset := func() {
-		sum = sum[:0]
 		for _, t := range faces {
 			region[t] = -1
 		}
 	}
+	reset()
+	limit := math.Cos(angle * math.Pi / 180)
+	reach := share * math.Sqrt(a.whole)
+	var sum [][3]float64
+	var q queue
 	spread := func(from []int32) {
-		q := queue{}
-		for _, t := range from {
+		base := int32(len(sum))
+		start := make([][3]float64, len(from))
+		q = q[:0]
+		for i, t := range from {
 			sum = append(sum, [3]float64{})
-			heap.Push(&q, step{0, t, int32(len(sum)) - 1})
+			start[i] = a.centre[t]
+			q.push(step{0, t, base + int32(i)})
 		}
-		start := make([][3]float64, len(sum))
-		for _, s := range q {
-			start[s.seed] = a.centre[s.face]
-		}
-		for q.Len() > 0 {
-			s := heap.Pop(&q).(step)
+		for n := 0; len(q) > 0 && (n%4096 > 0 || ctx.Err() == nil); n++ {
+			s := q.pop()
 			if region[s.face] >= 0 {
 				continue
 			}
@@ -101,35 +122,46 @@ func (a *atlas) grow(faces []int32, angle, share float64) [][]int32 {
 			mean := sum[s.seed]
 			l := max(norm(mean), 1e-30)
 			for k := range int32(3) {
-				o := a.mate[3*s.face+k]
-				if o < 0 {
-					continue
+				side := 3*s.face + k
+				for _, n := range a.of(side) {
+					o := a.links[n].across(side) / 3
+					if region[o] != -1 {
+						continue
+					}
+					far := norm(sub(a.centre[o], start[s.seed-base])) / max(reach, 1e-30)
+					if far > 1 {
+						continue
+					}
+					q.push(step{1 - dot(mean, a.normal[o])/l + 0.5*far, o, s.seed})
 				}
-				if r, ok := region[o/3]; !ok || r >= 0 {
-					continue
-				}
-				far := norm(sub(a.centre[o/3], start[s.seed])) / max(reach, 1e-30)
-				if far > 1 {
-					continue
-				}
-				cost := 1 - dot(mean, a.normal[o/3])/l + 0.5*far
-				heap.Push(&q, step{cost, o / 3, s.seed})
 			}
 		}
 	}
 	rest := func() {
 		for _, t := range faces {
-			if region[t] < 0 {
+			if region[t] < 0 && ctx.Err() == nil {
 				spread([]int32{t})
 			}
 		}
 	}
+	defer func() {
+		for _, t := range faces {
+			region[t] = -2
+		}
+	}()
 	rest()
 	for range 3 {
-		seeds = a.middles(faces, region, len(sum))
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		seeds := a.middles(faces, region, len(sum))
 		reset()
+		sum = sum[:0]
 		spread(seeds)
 		rest()
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
 	}
 	a.straighten(faces, region, sum, limit)
 	out := make([][]int32, len(sum))
@@ -143,23 +175,30 @@ func (a *atlas) grow(faces []int32, angle, share float64) [][]int32 {
 			parts = append(parts, a.connected(r)...)
 		}
 	}
-	return parts
+	return parts, nil
 }
 
 // straighten gives each face to the region that has most of the surface round its corners, a few
 // times over, so that seams run straight. A face only goes where it touches along a side and leans no
 // more than its region allows.
-func (a *atlas) straighten(faces []int32, region map[int32]int32, sum [][3]float64, limit float64) {
+func (a *atlas) straighten(faces []int32, region []int32, sum [][3]float64, limit float64) {
+	type part struct {
+		region int32
+		area   float64
+	}
+	var round []part
+	var touches []int32
 	for range 5 {
 		moved := false
 		for _, t := range faces {
 			own := region[t]
-			touches := [3]int32{-1, -1, -1}
+			touches = touches[:0]
 			border := false
 			for k := range int32(3) {
-				if o := a.mate[3*t+k]; o >= 0 {
-					if r, ok := region[o/3]; ok {
-						touches[k] = r
+				side := 3*t + k
+				for _, n := range a.of(side) {
+					if r := region[a.links[n].across(side)/3]; r >= 0 {
+						touches = append(touches, r)
 						border = border || r != own
 					}
 				}
@@ -167,17 +206,30 @@ func (a *atlas) straighten(faces []int32, region map[int32]int32, sum [][3]float
 			if !border {
 				continue
 			}
-			round := map[int32]float64{}
+			round = append(round[:0], part{own, 0})
 			for k := range 3 {
 				for _, u := range a.roundVertex(a.m.Tris[t][k]) {
-					if r, ok := region[u]; ok && u != t {
-						round[r] += a.area[u]
+					r := region[u]
+					if r < 0 || u == t {
+						continue
 					}
+					i := slices.IndexFunc(round, func(p part) bool { return p.region == r })
+					if i < 0 {
+						i = len(round)
+						round = append(round, part{r, 0})
+					}
+					round[i].area += a.area[u]
 				}
+			}
+			of := func(r int32) float64 {
+				if i := slices.IndexFunc(round, func(p part) bool { return p.region == r }); i >= 0 {
+					return round[i].area
+				}
+				return 0
 			}
 			to := own
 			for _, r := range touches {
-				if r >= 0 && round[r] > round[to]*1.0001 {
+				if of(r) > of(to)*1.0001 {
 					to = r
 				}
 			}
@@ -200,7 +252,7 @@ func (a *atlas) straighten(faces []int32, region map[int32]int32, sum [][3]float
 }
 
 // middles finds for each region the face nearest to its centre.
-func (a *atlas) middles(faces []int32, region map[int32]int32, n int) []int32 {
+func (a *atlas) middles(faces []int32, region []int32, n int) []int32 {
 	mid, area := make([][3]float64, n), make([]float64, n)
 	for _, t := range faces {
 		r := region[t]
@@ -220,23 +272,25 @@ func (a *atlas) middles(faces []int32, region map[int32]int32, n int) []int32 {
 	return slices.DeleteFunc(at, func(t int32) bool { return t < 0 })
 }
 
-// connected parts faces into those that hang together over sides that may be glued.
+// connected parts faces of one region into those that hang together over links.
 func (a *atlas) connected(faces []int32) (out [][]int32) {
-	open := make(map[int32]bool, len(faces))
+	region := a.region
+	own := region[faces[0]]
+	const seen = -3
 	for _, t := range faces {
-		open[t] = true
-	}
-	for _, t := range faces {
-		if !open[t] {
+		if region[t] == seen {
 			continue
 		}
-		open[t] = false
+		region[t] = seen
 		list := []int32{t}
 		for i := 0; i < len(list); i++ {
 			for k := range int32(3) {
-				if o := a.mate[3*list[i]+k]; o >= 0 && open[o/3] {
-					open[o/3] = false
-					list = append(list, o/3)
+				side := 3*list[i] + k
+				for _, n := range a.of(side) {
+					if o := a.links[n].across(side) / 3; region[o] == own {
+						region[o] = seen
+						list = append(list, o)
+					}
 				}
 			}
 		}
@@ -246,50 +300,88 @@ func (a *atlas) connected(faces []int32) (out [][]int32) {
 	return out
 }
 
-// glue joins all sides within the faces, or parts them.
+// glue joins all links within the faces, or parts them.
 func (a *atlas) glue(faces []int32, on bool) {
-	in := make(map[int32]bool, len(faces))
 	for _, t := range faces {
-		in[t] = true
+		a.region[t] = -3
 	}
 	for _, t := range faces {
 		for k := range int32(3) {
-			if o := a.mate[3*t+k]; o >= 0 && in[o/3] {
-				a.glued[3*t+k] = on
+			for _, n := range a.of(3*t + k) {
+				if l := &a.links[n]; a.region[l.a/3] == -3 && a.region[l.b/3] == -3 {
+					a.glued[n] = on
+				}
 			}
 		}
 	}
+	for _, t := range faces {
+		a.region[t] = -2
+	}
 }
 
-// pieces grows islands and flattens them; what will not lie flat is grown again at a smaller angle,
-// at last face by face.
-func (a *atlas) pieces(ctx context.Context, faces []int32, angle, reach float64) ([]*chart, error) {
+// pieces grows islands and flattens them on all cores.
+func (a *atlas) pieces(ctx context.Context, faces []int32, angle, reach float64, progress func(float64)) ([]*chart, error) {
+	regions, err := a.grow(ctx, faces, angle, reach)
+	if err != nil {
+		return nil, err
+	}
+	progress(0.3)
+	found := make([][]*chart, len(regions))
+	errs := make([]error, len(regions))
+	own := make([]*atlas, par.Workers())
+	var done sharing
+	err = par.Blocks(ctx, len(regions), 1, func(w, i, _ int) {
+		if own[w] == nil {
+			own[w] = a.own()
+		}
+		found[i], errs[i] = own[w].lieFlat(ctx, regions[i], angle, reach)
+		progress(0.3 + 0.7*done.add(float64(len(regions[i])))/float64(len(faces)))
+	})
+	if err != nil {
+		return nil, err
+	}
 	var out []*chart
-	for _, region := range a.grow(faces, angle, reach) {
-		if err := ctx.Err(); err != nil {
+	for i := range regions {
+		if errs[i] != nil {
+			return nil, errs[i]
+		}
+		out = append(out, found[i]...)
+	}
+	return out, nil
+}
+
+// lieFlat flattens a region; what will not lie flat is grown again at a smaller angle, at last face by
+// face.
+func (a *atlas) lieFlat(ctx context.Context, region []int32, angle, reach float64) ([]*chart, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	a.glue(region, true)
+	if c, ok := a.flatten(ctx, region); ok {
+		return []*chart{c}, nil
+	}
+	a.glue(region, false)
+	var out []*chart
+	if angle > 4 {
+		parts, err := a.grow(ctx, region, angle/1.7, reach)
+		if err != nil {
 			return nil, err
 		}
-		a.glue(region, true)
-		if c, ok := a.flatten(ctx, region); ok {
-			out = append(out, c)
-			continue
-		}
-		a.glue(region, false)
-		if angle > 4 {
-			more, err := a.pieces(ctx, region, angle/1.7, reach)
+		for _, r := range parts {
+			more, err := a.lieFlat(ctx, r, angle/1.7, reach)
 			if err != nil {
 				return nil, err
 			}
 			out = append(out, more...)
-			continue
 		}
-		for _, t := range region {
-			c, ok := a.flatten(ctx, []int32{t})
-			if !ok { // a face without area: a point
-				c = &chart{faces: []int32{t}, tri: [][3]int32{{0, 1, 2}}, uv: make([][2]float64, 3), stretch: []float64{1}, median: 1, high: 1}
-			}
-			out = append(out, c)
+		return out, nil
+	}
+	for _, t := range region {
+		c, ok := a.flatten(ctx, []int32{t})
+		if !ok { // a face so thin that it cannot be laid flat
+			c = &chart{faces: []int32{t}, tri: [][3]int32{{0, 1, 2}}, uv: make([][2]float64, 3), stretch: []float64{1}, median: 1, high: 1}
 		}
+		out = append(out, c)
 	}
 	return out, nil
 }
@@ -297,7 +389,7 @@ func (a *atlas) pieces(ctx context.Context, faces []int32, angle, reach float64)
 // border is what two charts share.
 type border struct {
 	a, b   int
-	sides  []int32 // of a's faces
+	links  []int32
 	length float64
 	turn   float64 // cosine of the mean angle over it
 }
@@ -305,95 +397,107 @@ type border struct {
 // offer is what joining two neighbours would give.
 type offer struct {
 	c     *chart
-	sides []int32 // to be glued
+	links []int32 // to be glued
 }
 
+// room is what a chart's set has: the side in metres of the square that would just hold its islands,
+// and the margin at that scale.
+type room struct{ side, margin float64 }
+
 // join puts neighbouring islands together as long as what comes out lies flat with little stretch and
-// packs well into a square of the given side, in metres; the pairs with the longest and smoothest borders
-// go first. Work is bounded by a budget of faces flattened.
-func (a *atlas) join(ctx context.Context, charts []*chart, limit cut, side float64, progress func(float64)) ([]*chart, error) {
+// packs well; the pairs with the longest and smoothest borders go first. Pairs that do not touch each
+// other are tried side by side. Work is bounded by a budget of faces flattened.
+func (a *atlas) join(ctx context.Context, charts []*chart, limit cut, of func(c *chart) room, progress func(float64)) ([]*chart, error) {
 	owner := make([]int32, len(a.area))
+	for i := range owner {
+		owner[i] = -1
+	}
 	for i, c := range charts {
 		for _, t := range c.faces {
 			owner[t] = int32(i)
 		}
 	}
-	offers := map[[2]*chart]*offer{}
+	refused := map[[2]*chart]bool{}
 	budget := 16*len(a.area) + 10_000
 	whole := budget
+	own := make([]*atlas, par.Workers())
 	for budget > 0 {
-		changed := map[int]bool{}
-		borders := a.borders(charts, owner)
-		for i := range borders {
-			b := &borders[i]
-			if err := ctx.Err(); err != nil {
-				return nil, err
-			}
+		busy := make([]bool, len(charts))
+		var tries []border
+		for _, b := range a.borders(charts, owner) {
 			x, y := charts[b.a], charts[b.b]
-			if changed[b.a] || changed[b.b] || b.turn < math.Cos(joinTurn*math.Pi/180) {
+			if busy[b.a] || busy[b.b] || refused[[2]*chart{x, y}] || !mayJoin(x, y, &b, of(x)) {
 				continue
 			}
-			o, tried := offers[[2]*chart{x, y}]
-			if !tried {
-				if budget <= 0 {
-					continue
-				}
-				var used int
-				o, used = a.tryJoin(ctx, x, y, b.sides, limit, side)
-				offers[[2]*chart{x, y}] = o
-				budget -= used
-				progress(1 - float64(budget)/float64(whole))
-			}
-			if o != nil {
-				a.accept(charts, owner, b, o)
-				changed[b.a], changed[b.b] = true, true
-			}
+			busy[b.a], busy[b.b] = true, true
+			tries = append(tries, b)
 		}
-		if len(changed) == 0 {
+		if len(tries) == 0 {
 			break
 		}
+		offers, used := make([]*offer, len(tries)), make([]int, len(tries))
+		err := par.Blocks(ctx, len(tries), 1, func(w, i, _ int) {
+			if own[w] == nil {
+				own[w] = a.own()
+			}
+			b := &tries[i]
+			offers[i], used[i] = own[w].tryJoin(ctx, charts[b.a], charts[b.b], b, limit, of(charts[b.a]))
+		})
+		if err != nil {
+			return nil, err
+		}
+		for i, o := range offers {
+			b := &tries[i]
+			budget -= used[i]
+			if o == nil {
+				refused[[2]*chart{charts[b.a], charts[b.b]}] = true
+				continue
+			}
+			for _, n := range o.links {
+				a.glued[n] = true
+			}
+			charts[b.a], charts[b.b] = o.c, nil
+			for _, t := range o.c.faces {
+				owner[t] = int32(b.a)
+			}
+		}
+		progress(1 - float64(budget)/float64(whole))
 	}
 	return slices.DeleteFunc(charts, func(c *chart) bool { return c == nil }), nil
 }
 
-// accept glues an offer.
-func (a *atlas) accept(charts []*chart, owner []int32, b *border, o *offer) {
-	for _, s := range o.sides {
-		a.glued[s], a.glued[a.mate[s]] = true, true
+// mayJoin tells whether two islands are worth trying.
+func mayJoin(x, y *chart, b *border, r room) bool {
+	if b.turn >= math.Cos(joinTurn*math.Pi/180) {
+		return true
 	}
-	charts[b.a], charts[b.b] = o.c, nil
-	for _, t := range o.c.faces {
-		owner[t] = int32(b.a)
-	}
+	return min(x.area, y.area) < tiny*tiny*r.margin*r.margin || min(len(x.faces), len(y.faces)) < fewFaces
 }
 
 func (a *atlas) borders(charts []*chart, owner []int32) []border {
 	at := map[[2]int32]int{}
 	var out []border
-	for s, o := range a.mate {
-		if o < 0 || int32(s) > o || a.glued[s] {
+	for n := range a.links {
+		if a.glued[n] {
 			continue
 		}
-		x, y := owner[s/3], owner[o/3]
-		side := int32(s)
-		if x == y {
+		l := &a.links[n]
+		x, y := owner[l.a/3], owner[l.b/3]
+		if x == y || x < 0 || y < 0 {
 			continue // a seam within one island stays
 		}
-		if x > y {
-			x, y, side = y, x, o
-		}
-		i, ok := at[[2]int32{x, y}]
+		i, ok := at[[2]int32{min(x, y), max(x, y)}]
 		if !ok {
 			i = len(out)
-			at[[2]int32{x, y}] = i
-			out = append(out, border{a: int(x), b: int(y)})
+			at[[2]int32{min(x, y), max(x, y)}] = i
+			out = append(out, border{a: int(min(x, y)), b: int(max(x, y))})
 		}
 		b := &out[i]
-		t := a.m.Tris[side/3]
-		l := norm(sub(point(a.m, t[side%3]), point(a.m, t[(side%3+1)%3])))
-		b.sides = append(b.sides, side)
-		b.length += l
-		b.turn += l * dot(a.normal[s/3], a.normal[o/3])
+		t := a.m.Tris[l.b/3]
+		length := norm(sub(point(a.m, t[l.b%3]), point(a.m, t[(l.b%3+1)%3])))
+		b.links = append(b.links, int32(n))
+		b.length += length
+		b.turn += length * dot(a.normal[l.a/3], a.normal[l.b/3])
 	}
 	score := make([]float64, len(out))
 	for i := range out {
@@ -405,8 +509,8 @@ func (a *atlas) borders(charts []*chart, owner []int32) []border {
 	for i := range order {
 		order[i] = i
 	}
-	sort.Slice(order, func(i, j int) bool {
-		return cmp.Or(cmp.Compare(score[order[j]], score[order[i]]), out[order[i]].a-out[order[j]].a, out[order[i]].b-out[order[j]].b) < 0
+	slices.SortFunc(order, func(i, j int) int {
+		return cmp.Or(cmp.Compare(score[j], score[i]), out[i].a-out[j].a, out[i].b-out[j].b)
 	})
 	sorted := make([]border, len(out))
 	for i, k := range order {
@@ -417,61 +521,76 @@ func (a *atlas) borders(charts []*chart, owner []int32) []border {
 
 // tryJoin flattens two charts together, along all they share, or else along the longest run of it,
 // which leaves a tube or a ring cut open.
-func (a *atlas) tryJoin(ctx context.Context, x, y *chart, sides []int32, limit cut, side float64) (o *offer, used int) {
+func (a *atlas) tryJoin(ctx context.Context, x, y *chart, b *border, limit cut, r room) (o *offer, used int) {
 	faces := append(append([]int32(nil), x.faces...), y.faces...)
 	slices.Sort(faces)
-	runs := a.runs(sides)
-	tries := [][]int32{sides}
-	if len(runs) > 1 {
+	tries := [][]int32{b.links}
+	if runs := a.runs(b.links); len(runs) > 1 {
 		tries = append(tries, runs[0])
 	}
-	for _, sides := range tries {
-		for _, s := range sides {
-			a.glued[s], a.glued[a.mate[s]] = true, true
+	fill := limit.fill
+	if b.turn < math.Cos(joinTurn*math.Pi/180) {
+		fill = 0.85
+	}
+	for _, links := range tries {
+		for _, n := range links {
+			a.glued[n] = true
 		}
-		used += len(faces)
-		c, ok := a.flattenFrom(ctx, faces, x, y)
-		for _, s := range sides {
-			a.glued[s], a.glued[a.mate[s]] = false, false
+		c, cost := a.flattenFrom(ctx, faces, x, y, func(c *chart) bool { return packs(c, x, y, fill, r) })
+		used += cost
+		for _, n := range links {
+			a.glued[n] = false
 		}
-		if ok && packs(c, x, y, limit.fill, side) && c.median <= max(limit.median, min(x.median, y.median)) && c.high <= max(limit.high, min(x.high, y.high)) {
-			return &offer{c, sides}, used
+		if c != nil && c.median <= max(limit.median, min(x.median, y.median)) && c.high <= max(limit.high, min(x.high, y.high)) {
+			return &offer{c, links}, used
 		}
 	}
 	return nil, used
 }
 
 // packs tells whether a joined island is of a shape that packs well: not much longer than what fills
-// a square with the others, the less so the emptier its box, and not much emptier than its halves.
-func packs(c, x, y *chart, share, side float64) bool {
-	long, fill := c.box()
-	lx, fx := x.box()
-	ly, fy := y.box()
-	return long <= max(side*(0.45+0.5*fill*fill), lx, ly) && fill >= share*(fx*x.area+fy*y.area)/max(x.area+y.area, 1e-30)
+// a square with the others, the less so the emptier its box, and its box with the margin round it not
+// much larger than those of its halves.
+func packs(c, x, y *chart, share float64, r room) bool {
+	w, h := c.box()
+	wx, hx := x.box()
+	wy, hy := y.box()
+	fill := c.area / max(w*h, 1e-30)
+	if long := r.side * (0.45 + 0.5*fill*fill); w > max(long, wx, wy) {
+		return false
+	}
+	m := r.margin
+	return (w+m)*(h+m)*share <= (wx+m)*(hx+m)+(wy+m)*(hy+m)
 }
 
-// runs orders shared sides into unbroken runs, the longest first.
-func (a *atlas) runs(sides []int32) [][]int32 {
-	place := func(s int32, k int32) [3]float64 { return point(a.m, a.m.Tris[s/3][(s%3+k)%3]) }
-	at := map[[3]float64][]int{}
-	for i, s := range sides {
-		for k := range int32(2) {
-			p := place(s, k)
+// runs orders shared links into unbroken runs, the longest first.
+func (a *atlas) runs(links []int32) [][]int32 {
+	ends := func(n int32) [2]uint32 {
+		l := &a.links[n]
+		t := a.m.Tris[l.b/3]
+		return [2]uint32{a.place[t[l.b%3]], a.place[t[(l.b%3+1)%3]]}
+	}
+	at := map[uint32][]int{}
+	for i, n := range links {
+		for _, p := range ends(n) {
 			at[p] = append(at[p], i)
 		}
 	}
-	seen := make([]bool, len(sides))
-	var out [][]int32
-	var length []float64
-	for i := range sides {
+	seen := make([]bool, len(links))
+	type run struct {
+		links  []int32
+		length float64
+	}
+	var out []run
+	for i := range links {
 		if seen[i] {
 			continue
 		}
 		seen[i] = true
 		list := []int{i}
 		for n := 0; n < len(list); n++ {
-			for k := range int32(2) {
-				near := at[place(sides[list[n]], k)]
+			for _, p := range ends(links[list[n]]) {
+				near := at[p]
 				if len(near) > 2 {
 					continue
 				}
@@ -483,22 +602,18 @@ func (a *atlas) runs(sides []int32) [][]int32 {
 				}
 			}
 		}
-		var run []int32
-		l := 0.0
+		var r run
 		for _, j := range list {
-			run = append(run, sides[j])
-			l += norm(sub(place(sides[j], 0), place(sides[j], 1)))
+			e := ends(links[j])
+			r.links = append(r.links, links[j])
+			r.length += norm(sub(point(a.m, e[0]), point(a.m, e[1])))
 		}
-		out, length = append(out, run), append(length, l)
+		out = append(out, r)
 	}
-	order := make([]int, len(out))
-	for i := range order {
-		order[i] = i
-	}
-	sort.SliceStable(order, func(i, j int) bool { return length[order[i]] > length[order[j]] })
+	slices.SortStableFunc(out, func(x, y run) int { return cmp.Compare(y.length, x.length) })
 	sorted := make([][]int32, len(out))
-	for i, k := range order {
-		sorted[i] = out[k]
+	for i := range out {
+		sorted[i] = out[i].links
 	}
 	return sorted
 }

@@ -60,6 +60,7 @@ func NewMap(m *mesh.Model, sets []Set) *Map {
 			}
 		}
 	}
+	bridge(m, setOf, e, groups)
 	out := &Map{Model: m, Sets: sets, Of: make([]int32, n), Edges: e}
 	for t := range n {
 		root := groups.Of(int32(t))
@@ -87,6 +88,44 @@ func NewMap(m *mesh.Model, sets []Set) *Map {
 		}
 	}
 	return out
+}
+
+// bridged limits how many open sides are looked at, and level is how far in UV space, in tiles, what lies
+// along a longer side may be off it.
+const (
+	bridged = 400_000
+	level   = 1e-5
+)
+
+// bridge joins faces that meet in a T: the one's side lies along a part of the other's, on the model and
+// in UV space.
+func bridge(m *mesh.Model, setOf []int32, e *mesh.Edges, groups geom.Groups) {
+	var open []int32
+	for s, i := range e.Of {
+		if i >= 0 && e.Count[i] == 1 && setOf[s/3] >= 0 {
+			open = append(open, int32(s))
+		}
+	}
+	if len(open) > bridged {
+		return
+	}
+	tolerance := m.Tolerance()
+	place := m.WeldNear(tolerance)
+	ends := func(s int32) (a, b geom.Vec2) { return m.UVs[m.Tris[s/3][s%3]], m.UVs[m.Tris[s/3][(s%3+1)%3]] }
+	fits := func(b mesh.Bridge) bool {
+		p, q := ends(b.Long)
+		u, v := ends(b.Short)
+		near := func(at float64, w geom.Vec2) bool {
+			x, y := (1-at)*float64(p.X)+at*float64(q.X)-float64(w.X), (1-at)*float64(p.Y)+at*float64(q.Y)-float64(w.Y)
+			return math.Abs(x) < level && math.Abs(y) < level
+		}
+		return near(b.From, u) && near(b.To, v)
+	}
+	for _, b := range m.Bridges(open, place, tolerance, func(t, u int32) bool { return setOf[t] == setOf[u] }) {
+		if fits(b) {
+			groups.Join(b.Long/3, b.Short/3)
+		}
+	}
 }
 
 // Rim lists the sides on the island's border: 3 · triangle + corner.

@@ -126,7 +126,7 @@ func TestNearIslandsMatchBruteForce(t *testing.T) {
 		uvs = append(uvs, tri)
 	}
 	const limit = 0.13
-	near, err := mapOf(t, looseFaces(uvs)).Nearer(context.Background(), func(int) float64 { return limit }, func(int, int) bool { return false })
+	near, err := mapOf(t, looseFaces(uvs)).Nearer(context.Background(), func(int) float64 { return limit }, nil, func(int, int) bool { return false })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -16,20 +16,23 @@ type Near struct {
 	Tris     [2]int32   // the faces there
 }
 
+// mostNear is about how many pairs of one set are kept; beyond, what is found is the least there is.
+const mostNear = 40_000
+
 type piece struct {
 	a, b   [2]float64
 	tri    int32
 	island int32
 }
 
-// Nearer finds the pairs of islands of one set that lie nearer than limit, in tiles; pairs for which
-// skip holds, and islands on top of each other, are passed over.
-func (m *Map) Nearer(ctx context.Context, limit func(set int) float64, skip func(a, b int) bool) ([]Near, error) {
+// Nearer finds the pairs of islands of one set that lie nearer than limit, in tiles; islands for which
+// leave holds and pairs for which skip does are passed over. leave may be nil.
+func (m *Map) Nearer(ctx context.Context, limit func(set int) float64, leave func(island int) bool, skip func(a, b int) bool) ([]Near, error) {
 	bySet := make([][]piece, len(m.Sets))
 	for i := range m.Islands {
 		set := m.Islands[i].Set
 		d := limit(set)
-		if !(d > 0) || m.Islands[i].UVArea == 0 {
+		if !(d > 0) || m.Islands[i].UVArea == 0 || leave != nil && leave(i) {
 			continue
 		}
 		for _, s := range m.Rim(i) {
@@ -61,11 +64,15 @@ func (m *Map) Nearer(ctx context.Context, limit func(set int) float64, skip func
 		rows := make([]map[[2]int32]Near, g.ny)
 		err := par.Blocks(ctx, g.ny, 1, func(_, y, _ int) {
 			found := map[[2]int32]Near{}
+			tests := mostTests / g.ny
 			for x := range g.nx {
 				list := g.items[g.start[y*g.nx+x]:g.start[y*g.nx+x+1]]
 				list = list[:min(len(list), crowd)]
 				for i, a := range list {
 					p := &ps[a]
+					if tests -= len(list) - i; tests < 0 || len(found) > mostNear/g.ny+50 || ctx.Err() != nil {
+						break
+					}
 					for _, b := range list[i+1:] {
 						q := &ps[b]
 						if p.island == q.island {

@@ -1,8 +1,10 @@
 package uv
 
 import (
+	"cmp"
 	"context"
 	"math"
+	"slices"
 	"sort"
 
 	"crust/internal/core/geom"
@@ -19,16 +21,29 @@ type Overlap struct {
 	Shapes   [][]geom.Vec2
 }
 
-// What an overlap keeps for showing.
-const maxPlaces = 4000
+// What overlaps keep for showing: faces of one, and of all of a set.
+const (
+	maxPlaces = 4000
+	maxShown  = 200_000
+)
 
 // touching is how deep faces may reach into each other, in tiles, before it counts: rounding of
 // shared borders stays far below it.
 const touching = 1e-6
 
-// crowd is how many faces of one cell are held against each other; more lie there only when
-// hundreds of islands are stacked.
+// crowd is how many pieces of one cell are held against each other; more lie there only when hundreds of
+// islands are stacked.
 const crowd = 1500
+
+// How many pairs of faces of one set are held against each other, and how many of those that overlap are
+// kept. Beyond, what is found is the least there is.
+const (
+	mostTests = 24_000_000
+	mostHits  = 400_000
+)
+
+// same is how far apart, in tiles, the corners of faces may be that count as laid on each other.
+const same = 1e-6
 
 // hit is a pair of faces that overlap.
 type hit struct {
@@ -36,9 +51,22 @@ type hit struct {
 	area float64
 }
 
-// Overlaps finds all faces of one set that share UV space, exactly: faces that meet in a cell of a
+// alike are UV triangles with the same corners, in any order.
+type alike [6]int32
+
+func alikeOf(p [3][2]float64) alike {
+	var q [3][2]int32
+	for k, c := range p {
+		q[k] = [2]int32{int32(math.Round(max(-500, min(500, c[0])) / same)), int32(math.Round(max(-500, min(500, c[1])) / same))}
+	}
+	slices.SortFunc(q[:], func(a, b [2]int32) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return alike{q[0][0], q[0][1], q[1][0], q[1][1], q[2][0], q[2][1]}
+}
+
+// Overlaps finds the faces of one set that share UV space, exactly: faces that meet in a cell of a
 // grid are held against each other by their edges as separating lines, and what both cover is clipped
-// out (Sutherland & Hodgman, Reentrant Polygon Clipping, 1974). The order is that of the islands.
+// out (Sutherland & Hodgman, Reentrant Polygon Clipping, 1974). Faces with the same corners are told as
+// lying on the first of them, which then stands for all. The order is that of the islands.
 func (m *Map) Overlaps(ctx context.Context) ([]Overlap, error) {
 	var out []Overlap
 	for s := range m.Sets {
@@ -126,13 +154,27 @@ func (m *Map) hits(ctx context.Context, set int) ([]hit, error) {
 	tris := m.Sets[set].Tris
 	shape := make([]turned, 0, len(tris))
 	of := make([]int32, 0, len(tris))
-	for _, t := range tris {
-		if q, ok := turn(m.corners(t)); ok {
-			shape, of = append(shape, q), append(of, t)
+	var out []hit
+	first := make(map[alike]int32, len(tris))
+	for n, t := range tris {
+		if n%65536 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
 		}
+		p := m.corners(t)
+		q, ok := turn(p)
+		if !ok {
+			continue
+		}
+		key := alikeOf(p)
+		if u, ok := first[key]; ok {
+			out = append(out, hit{u, t, polygonArea(q.p[:])})
+			continue
+		}
+		first[key] = t
+		shape, of = append(shape, q), append(of, t)
 	}
 	if len(shape) == 0 {
-		return nil, nil
+		return out, nil
 	}
 	side := max(8, min(1024, int(math.Sqrt(float64(len(shape))))))
 	g := newGrid(len(shape), side, func(i int) (float64, float64, float64, float64) {
@@ -142,11 +184,15 @@ func (m *Map) hits(ctx context.Context, set int) ([]hit, error) {
 	found := make([][]hit, g.ny)
 	err := par.Blocks(ctx, g.ny, 1, func(_, from, to int) {
 		for y := from; y < to; y++ {
+			tests := mostTests / g.ny
 			for x := range g.nx {
 				list := g.items[g.start[y*g.nx+x]:g.start[y*g.nx+x+1]]
 				list = list[:min(len(list), crowd)]
 				for i, a := range list {
 					p := &shape[a]
+					if tests -= len(list) - i; tests < 0 || len(found[y]) > mostHits/g.ny+1000 || ctx.Err() != nil {
+						break
+					}
 					for _, b := range list[i+1:] {
 						q := &shape[b]
 						if p.x0 >= q.x1 || q.x0 >= p.x1 || p.y0 >= q.y1 || q.y0 >= p.y1 {
@@ -170,7 +216,6 @@ func (m *Map) hits(ctx context.Context, set int) ([]hit, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []hit
 	for _, f := range found {
 		out = append(out, f...)
 	}
@@ -232,6 +277,7 @@ func polygonArea(p [][2]float64) float64 {
 func (m *Map) group(hits []hit) []Overlap {
 	at := map[[2]int]int{}
 	var out []Overlap
+	shown := 0
 	for _, h := range hits {
 		a, b := int(m.Of[h.a]), int(m.Of[h.b])
 		if a > b {
@@ -245,7 +291,8 @@ func (m *Map) group(hits []hit) []Overlap {
 		}
 		o := &out[i]
 		o.Area += h.area
-		if len(o.Tris) < maxPlaces {
+		if len(o.Tris) < maxPlaces && shown < maxShown {
+			shown++
 			o.Tris = append(o.Tris, h.a, h.b)
 			p, _ := turn(m.corners(h.a))
 			q, _ := turn(m.corners(h.b))

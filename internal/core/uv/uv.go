@@ -170,16 +170,49 @@ func Raster(m *mesh.Model, s *Set, t, size int, dx, dy float32, f func(at int, u
 
 // RasterRows is Raster for the rows from top to before end.
 func RasterRows(m *mesh.Model, s *Set, t, size int, dx, dy float32, top, end int, f func(at int, u, v float32)) {
-	var x, y [3]float64
+	r, ok := rasterOf(m, s, t, size, dx, dy)
+	if !ok {
+		return
+	}
+	x, y, det := &r.x, &r.y, r.det
+	r.rows(size, top, end, func(row, from, to int) {
+		py := float64(row)
+		for col := from; col < to; col++ {
+			px := float64(col)
+			u := ((px-x[0])*(y[2]-y[0]) - (x[2]-x[0])*(py-y[0])) / det
+			v := ((x[1]-x[0])*(py-y[0]) - (px-x[0])*(y[1]-y[0])) / det
+			f(row*size+col, float32(u), float32(v))
+		}
+	})
+}
+
+// Rows calls f for each row of the square with the texels, from the first to before the last, whose
+// centres lie in triangle t.
+func Rows(m *mesh.Model, s *Set, t, size int, f func(row, from, to int)) {
+	if r, ok := rasterOf(m, s, t, size, 0, 0); ok {
+		r.rows(size, 0, size, f)
+	}
+}
+
+// rastered is a triangle in texels from the centre of the top left one.
+type rastered struct {
+	x, y [3]float64
+	det  float64
+}
+
+func rasterOf(m *mesh.Model, s *Set, t, size int, dx, dy float32) (r rastered, ok bool) {
+	x, y := &r.x, &r.y
 	for k, i := range m.Tris[t] {
 		p := m.UVs[i].Sub(s.Origin)
 		x[k] = float64(p.X)*float64(size) - 0.5 - float64(dx)
 		y[k] = (1-float64(p.Y))*float64(size) - 0.5 - float64(dy)
 	}
-	det := (x[1]-x[0])*(y[2]-y[0]) - (x[2]-x[0])*(y[1]-y[0])
-	if det == 0 || det != det {
-		return
-	}
+	r.det = (x[1]-x[0])*(y[2]-y[0]) - (x[2]-x[0])*(y[1]-y[0])
+	return r, r.det != 0 && r.det == r.det
+}
+
+func (r *rastered) rows(size, top, end int, f func(row, from, to int)) {
+	x, y, det := &r.x, &r.y, r.det
 	limit := float64(size - 1)
 	y0, y1 := math.Ceil(max(float64(top), min(y[0], y[1], y[2]))), math.Floor(min(float64(end-1), max(y[0], y[1], y[2])))
 	const slack = 1e-9
@@ -204,10 +237,8 @@ func RasterRows(m *mesh.Model, s *Set, t, size int, dx, dy float32, top, end int
 				hi = -1
 			}
 		}
-		for px := math.Ceil(lo - slack); px <= hi+slack; px++ {
-			u := ((px-x[0])*(y[2]-y[0]) - (x[2]-x[0])*(py-y[0])) / det
-			v := ((x[1]-x[0])*(py-y[0]) - (px-x[0])*(y[1]-y[0])) / det
-			f(int(py)*size+int(px), float32(u), float32(v))
+		if from, to := math.Ceil(lo-slack), math.Floor(hi+slack)+1; from < to {
+			f(int(py), int(from), int(to))
 		}
 	}
 }
