@@ -94,12 +94,37 @@ type Delivery struct {
 
 // Store is the open data folder.
 type Store struct {
-	db  *gorm.DB
-	Dir string
+	db   *gorm.DB // writes, over one connection
+	read *gorm.DB
+	Dir  string
 }
 
 // ErrNone says that the thing asked for is not there.
 var ErrNone = errors.New("it is not there any more")
+
+// Fault is a failure of the data folder itself, not of what was asked.
+type Fault struct{ Err error }
+
+func (f *Fault) Error() string {
+	return fmt.Sprintf("the data folder could not be read or written (%v); make room on its disk and check that it may be written, then try again", f.Err)
+}
+
+func (f *Fault) Unwrap() error { return f.Err }
+
+// fault, deferred, tells what is not there from what failed.
+func fault(err *error) {
+	var f *Fault
+	switch {
+	case *err == nil || errors.Is(*err, ErrNone) || errors.As(*err, &f):
+	case errors.Is(*err, gorm.ErrRecordNotFound):
+		*err = ErrNone
+	default:
+		*err = &Fault{*err}
+	}
+}
+
+// readers is how many readers may look at once while one writes.
+const readers = 4
 
 // Open opens the data folder, making it when it is missing.
 func Open(dir string) (*Store, error) {
@@ -107,41 +132,60 @@ func Open(dir string) (*Store, error) {
 		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
 	}
 	file := filepath.Join(dir, "crust.db")
-	dsn := file + "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)"
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Default.LogMode(logger.Silent)})
-	if err != nil {
-		return nil, fmt.Errorf("the data file %s cannot be opened: %w", file, err)
+	// Writers begin by taking the lock, so that none fails half way; with a write-ahead log readers see the
+	// state before.
+	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_txlock="
+	connect := func(lock string, connections int) (*gorm.DB, error) {
+		db, err := gorm.Open(sqlite.Open(file+pragmas+lock), &gorm.Config{Logger: logger.Default.LogMode(logger.Silent)})
+		if err != nil {
+			return nil, fmt.Errorf("the data file %s cannot be opened: %w", file, err)
+		}
+		sql, err := db.DB()
+		if err != nil {
+			return nil, err
+		}
+		sql.SetMaxOpenConns(connections)
+		return db, nil
 	}
-	sql, err := db.DB()
+	db, err := connect("immediate", 1)
 	if err != nil {
 		return nil, err
 	}
-	sql.SetMaxOpenConns(1) // SQLite has one writer; one connection never meets a locked file
 	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Step{}, &Delivery{}); err != nil {
 		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
 	}
-	return &Store{db, dir}, nil
+	read, err := connect("deferred", readers)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{db, read, dir}, nil
 }
 
 // Close closes the data file.
 func (s *Store) Close() error {
-	sql, err := s.db.DB()
-	if err != nil {
-		return err
+	var errs []error
+	for _, db := range []*gorm.DB{s.read, s.db} {
+		sql, err := db.DB()
+		if err == nil {
+			err = sql.Close()
+		}
+		errs = append(errs, err)
 	}
-	return sql.Close()
+	return errors.Join(errs...)
 }
 
 // Assets lists all assets, the one changed last first, without their pictures.
 func (s *Store) Assets() (out []Asset, err error) {
-	err = s.db.Omit("Picture").Order("changed desc, id desc").Find(&out).Error
+	defer fault(&err)
+	err = s.read.Omit("Picture").Order("changed desc, id desc").Find(&out).Error
 	return out, err
 }
 
 // Asset finds one asset.
-func (s *Store) Asset(id uint) (*Asset, error) {
-	a := new(Asset)
-	if err := s.db.First(a, id).Error; err != nil {
+func (s *Store) Asset(id uint) (a *Asset, err error) {
+	defer fault(&err)
+	a = new(Asset)
+	if err := s.read.First(a, id).Error; err != nil {
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return nil, fmt.Errorf("asset %d: %w", id, ErrNone)
 		}
@@ -154,7 +198,8 @@ func (s *Store) Asset(id uint) (*Asset, error) {
 type File = mesh.File
 
 // Create stores a new asset with its model, the files beside it and its first journal step.
-func (s *Store) Create(a *Asset, model File, beside []File, document string) error {
+func (s *Store) Create(a *Asset, model File, beside []File, document string) (err error) {
+	defer fault(&err)
 	a.Created, a.Changed, a.Cursor = time.Now(), time.Now(), 1
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(a).Error; err != nil {
@@ -172,15 +217,29 @@ func (s *Store) Create(a *Asset, model File, beside []File, document string) err
 	})
 }
 
+// there fails when the asset is not there, so that nothing is left behind of one that was deleted.
+func there(tx *gorm.DB, asset uint) error {
+	var n int64
+	if err := tx.Model(&Asset{}).Where("id = ?", asset).Count(&n).Error; err != nil {
+		return err
+	}
+	if n == 0 {
+		return fmt.Errorf("asset %d: %w", asset, ErrNone)
+	}
+	return nil
+}
+
 // Update changes columns of an asset and marks it changed.
-func (s *Store) Update(id uint, columns map[string]any) error {
+func (s *Store) Update(id uint, columns map[string]any) (err error) {
+	defer fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Model(&Asset{}).Where("id = ?", id).Updates(columns).Error
 }
 
 // Delete removes an asset and everything that belongs to it.
-func (s *Store) Delete(id uint) error {
-	err := s.db.Transaction(func(tx *gorm.DB) error {
+func (s *Store) Delete(id uint) (err error) {
+	defer fault(&err)
+	err = s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", id).Error; err != nil {
 			return err
 		}
@@ -247,7 +306,7 @@ func dropBlobs(tx *gorm.DB, where string, args ...any) error {
 	return tx.Where(where, args...).Delete(&Blob{}).Error
 }
 
-func (s *Store) blob(id uint, size int64) ([]byte, error) {
+func blob(tx *gorm.DB, id uint, size int64) ([]byte, error) {
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(64<<20))
 	if err != nil {
 		return nil, err
@@ -257,7 +316,7 @@ func (s *Store) blob(id uint, size int64) ([]byte, error) {
 	var piece []byte
 	for n := 0; int64(len(out)) < size; n++ {
 		c := new(Chunk)
-		if err := s.db.Where("blob_id = ? AND n = ?", id, n).First(c).Error; err != nil {
+		if err := tx.Where("blob_id = ? AND n = ?", id, n).First(c).Error; err != nil {
 			return nil, fmt.Errorf("chunk %d of file %d: %w", n, id, err)
 		}
 		// Chunk by chunk: the decoder's limit counts what stands before, too.
@@ -271,23 +330,31 @@ func (s *Store) blob(id uint, size int64) ([]byte, error) {
 
 // Files returns an asset's files of a kind: “model”, “high” or “beside”.
 func (s *Store) Files(asset uint, kind string) (out []File, err error) {
+	defer fault(&err)
 	var blobs []Blob
-	if err := s.db.Where("asset_id = ? AND kind = ?", asset, kind).Order("id").Find(&blobs).Error; err != nil {
-		return nil, err
-	}
-	for _, b := range blobs {
-		data, err := s.blob(b.ID, b.Bytes)
-		if err != nil {
-			return nil, err
+	err = s.read.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("asset_id = ? AND kind = ?", asset, kind).Order("id").Find(&blobs).Error; err != nil {
+			return err
 		}
-		out = append(out, File{Name: b.Name, Data: data})
-	}
-	return out, nil
+		for _, b := range blobs {
+			data, err := blob(tx, b.ID, b.Bytes)
+			if err != nil {
+				return err
+			}
+			out = append(out, File{Name: b.Name, Data: data})
+		}
+		return nil
+	})
+	return out, err
 }
 
 // SetHigh stores the high-poly files in place of those before, and names them in the asset.
-func (s *Store) SetHigh(asset uint, files, beside []File) error {
+func (s *Store) SetHigh(asset uint, files, beside []File) (err error) {
+	defer fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := there(tx, asset); err != nil {
+			return err
+		}
 		if err := dropBlobs(tx, "asset_id = ? AND kind IN ('high', 'high-beside')", asset); err != nil {
 			return err
 		}
@@ -308,9 +375,13 @@ func (s *Store) SetHigh(asset uint, files, beside []File) error {
 }
 
 // AddLayout stores a UV channel made for the model, and changes the asset's columns with it.
-func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[string]any) error {
+func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[string]any) (err error) {
+	defer fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := there(tx, asset); err != nil {
+			return err
+		}
 		if err := putBlob(tx, asset, "layout", File{Name: name, Data: data}); err != nil {
 			return err
 		}
@@ -320,9 +391,13 @@ func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[stri
 
 // ReplaceModel stores a corrected model in place of the one before, and changes the asset's columns with
 // it. Layouts that do not fit it go.
-func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts bool, columns map[string]any) error {
+func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts bool, columns map[string]any) (err error) {
+	defer fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := there(tx, asset); err != nil {
+			return err
+		}
 		kinds := []string{"model", "beside"}
 		if !keepLayouts {
 			kinds = append(kinds, "layout")
@@ -343,7 +418,8 @@ func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts 
 }
 
 // PutMap stores a baked map in place of the one before.
-func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) error {
+func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) (err error) {
+	defer fault(&err)
 	data := make([]byte, 2*len(m.Pix))
 	// Low and high bytes apart, differences from texel to texel: smooth maps pack far smaller.
 	low, high := data[:len(m.Pix)], data[len(m.Pix):]
@@ -358,6 +434,9 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) erro
 		return err
 	}
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := there(tx, asset); err != nil {
+			return err
+		}
 		old := new(Baked)
 		err := tx.Where("asset_id = ? AND `set` = ? AND kind = ?", asset, m.Set, m.Kind).First(old).Error
 		if err == nil {
@@ -391,18 +470,32 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) erro
 
 // Maps lists an asset's baked maps.
 func (s *Store) Maps(asset uint) (out []Baked, err error) {
-	err = s.db.Where("asset_id = ?", asset).Find(&out).Error
+	defer fault(&err)
+	err = s.read.Where("asset_id = ?", asset).Find(&out).Error
 	return out, err
 }
 
-// Map reads a baked map's texels.
-func (s *Store) Map(b Baked) (*bake.Map, error) {
-	n := b.Size * b.Size * b.Channels
-	data, err := s.blob(b.BlobID, int64(2*n))
-	if err != nil {
-		return nil, fmt.Errorf("map %s of set “%s”: %w", b.Kind, b.Set, err)
+// Map reads a baked map's texels, and what is known of it, as they are now.
+func (s *Store) Map(asset uint, set, kind string) (m *bake.Map, err error) {
+	defer fault(&err)
+	var b Baked
+	var data []byte
+	err = s.read.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("asset_id = ? AND `set` = ? AND kind = ?", asset, set, kind).First(&b).Error; err != nil {
+			return err
+		}
+		var err error
+		data, err = blob(tx, b.BlobID, int64(2*b.Size*b.Size*b.Channels))
+		return err
+	})
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = ErrNone
 	}
-	m := &bake.Map{Set: b.Set, Kind: b.Kind, Size: b.Size, Channels: b.Channels, Pix: make([]uint16, n), Rays: b.Rays, Missed: b.Missed, Seconds: b.Seconds, Low: b.Low, High: b.High}
+	if err != nil {
+		return nil, fmt.Errorf("map %s of set “%s”: %w", kind, set, err)
+	}
+	n := b.Size * b.Size * b.Channels
+	m = &bake.Map{Set: b.Set, Kind: b.Kind, Size: b.Size, Channels: b.Channels, Pix: make([]uint16, n), Rays: b.Rays, Missed: b.Missed, Seconds: b.Seconds, Low: b.Low, High: b.High}
 	if b.Legend != "" {
 		if err := json.Unmarshal([]byte(b.Legend), &m.Legend); err != nil {
 			return nil, fmt.Errorf("the legend of map %s of set “%s”: %w", b.Kind, b.Set, err)
@@ -423,7 +516,8 @@ func (s *Store) Map(b Baked) (*bake.Map, error) {
 }
 
 // DropMaps removes an asset's baked maps.
-func (s *Store) DropMaps(asset uint) error {
+func (s *Store) DropMaps(asset uint) (err error) {
+	defer fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := dropBlobs(tx, "asset_id = ? AND kind = 'map'", asset); err != nil {
 			return err
@@ -440,7 +534,12 @@ type Journal struct {
 
 // Journal reads the current step and its neighbours.
 func (s *Store) Journal(asset uint) (j Journal, err error) {
-	return journal(s.db, asset)
+	defer fault(&err)
+	err = s.read.Transaction(func(tx *gorm.DB) error {
+		j, err = journal(tx, asset)
+		return err
+	})
+	return j, err
 }
 
 func journal(tx *gorm.DB, asset uint) (j Journal, err error) {
@@ -472,6 +571,7 @@ func current(tx *gorm.DB, asset uint) (*Step, error) {
 
 // Commit adds a step after the current one; what could have been redone is gone.
 func (s *Store) Commit(asset uint, label, document string) (j Journal, err error) {
+	defer fault(&err)
 	err = s.db.Transaction(func(tx *gorm.DB) error {
 		cur, err := current(tx, asset)
 		if err != nil {
@@ -498,6 +598,7 @@ func move(tx *gorm.DB, asset uint, seq int64) error {
 
 // Go moves the cursor by −1 (undo) or +1 (redo); at the end of the journal nothing happens.
 func (s *Store) Go(asset uint, by int64) (j Journal, err error) {
+	defer fault(&err)
 	err = s.db.Transaction(func(tx *gorm.DB) error {
 		cur, err := current(tx, asset)
 		if err != nil {
@@ -522,17 +623,31 @@ func (s *Store) deliveries(asset uint) string {
 	return filepath.Join(s.Dir, "deliveries", fmt.Sprint(asset))
 }
 
-// AddDelivery records a delivery; write is given the place of its zip.
-func (s *Store) AddDelivery(d *Delivery, write func(file string) error) error {
+// AddDelivery records a delivery; write is given the place of its zip. Nothing waits while it is written.
+func (s *Store) AddDelivery(d *Delivery, write func(file string) error) (err error) {
+	defer fault(&err)
 	d.Made = time.Now()
-	if err := os.MkdirAll(s.deliveries(d.AssetID), 0o755); err != nil {
+	dir := s.deliveries(d.AssetID)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, "making-*.zip")
+	if err != nil {
+		return err
+	}
+	f.Close()
+	defer os.Remove(f.Name())
+	if err := write(f.Name()); err != nil {
 		return err
 	}
 	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := there(tx, d.AssetID); err != nil {
+			return err
+		}
 		if err := tx.Create(d).Error; err != nil {
 			return err
 		}
-		return write(s.ZipOf(d))
+		return os.Rename(f.Name(), s.ZipOf(d))
 	})
 }
 
@@ -543,18 +658,29 @@ func (s *Store) ZipOf(d *Delivery) string {
 
 // Deliveries lists an asset's deliveries, the newest first.
 func (s *Store) Deliveries(asset uint) (out []Delivery, err error) {
-	err = s.db.Where("asset_id = ?", asset).Order("id desc").Find(&out).Error
+	defer fault(&err)
+	err = s.read.Where("asset_id = ?", asset).Order("id desc").Find(&out).Error
 	return out, err
 }
 
-// Used is the asset's size on disk in bytes.
-func (s *Store) Used(asset uint) (n int64) {
-	s.db.Raw("SELECT COALESCE(SUM(LENGTH(data)), 0) FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", asset).Scan(&n)
+// Used is the asset's size on disk in bytes: its files, maps, journal and deliveries.
+func (s *Store) Used(asset uint) (n int64, err error) {
+	defer fault(&err)
+	for _, q := range []string{
+		"SELECT COALESCE(SUM(LENGTH(data)), 0) FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)",
+		"SELECT COALESCE(SUM(LENGTH(document)), 0) FROM steps WHERE asset_id = ?",
+	} {
+		var k int64
+		if err := s.read.Raw(q, asset).Scan(&k).Error; err != nil {
+			return 0, err
+		}
+		n += k
+	}
 	zips, _ := filepath.Glob(filepath.Join(s.deliveries(asset), "*.zip"))
 	for _, z := range zips {
 		if info, err := os.Stat(z); err == nil {
 			n += info.Size()
 		}
 	}
-	return n
+	return n, nil
 }

@@ -84,7 +84,7 @@ func TestMapsComeBackTexelForTexel(t *testing.T) {
 		if err != nil || len(rows) != 1 {
 			t.Fatalf("%d maps, %v; the second takes the first one's place", len(rows), err)
 		}
-		back, err := s.Map(rows[0])
+		back, err := s.Map(id, rows[0].Set, rows[0].Kind)
 		if err != nil || !slices.Equal(back.Pix, m.Pix) || back.Rays != 7 || back.Missed != 3 {
 			t.Errorf("%d channels: the map came back changed, %v", channels, err)
 		}

@@ -25,11 +25,8 @@ type Plan struct {
 
 // pending is a corrected model that waits for a yes.
 type pending struct {
-	file    store.File
-	beside  []store.File
-	taken   *taken
-	intake  Intake
-	layouts []store.File // that still fit
+	file   store.File
+	beside []store.File
 }
 
 // Again reads a corrected model and says what it would change. Replace does it.
@@ -38,7 +35,29 @@ func (a *Asset) Again(u Upload) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := mesh.Open(f, beside)
+	p := &pending{f, beside}
+	r, err := a.renew(p)
+	if err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.pending = p
+	a.match(r.plan, r.taken)
+	return r.plan, nil
+}
+
+// renewal is a corrected model as the settings of one moment take it.
+type renewal struct {
+	state
+	plan    *Plan
+	taken   *taken
+	layouts []store.File // that still fit
+}
+
+// renew takes a corrected model with the settings as they are.
+func (a *Asset) renew(p *pending) (*renewal, error) {
+	m, err := mesh.Open(p.file, p.beside)
 	if err != nil {
 		return nil, err
 	}
@@ -47,25 +66,23 @@ func (a *Asset) Again(u Upload) (*Plan, error) {
 		return nil, err
 	}
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	in, plan := a.intake, &Plan{File: f.Name, Triangles: len(m.Tris), Notes: slices.Clone(m.Notes)}
-	fileChannels := len(a.model.Channels) - len(in.Layouts)
-	if len(layouts) > 0 && (len(m.Tris) != len(a.model.Tris) || len(m.Channels) != fileChannels) {
+	r := &renewal{state: a.state(), layouts: layouts}
+	old := a.model
+	a.mu.Unlock()
+	in, plan := &r.intake, &Plan{File: p.file.Name, Triangles: len(m.Tris), Notes: slices.Clone(m.Notes)}
+	fileChannels := len(old.Channels) - len(in.Layouts)
+	if len(layouts) > 0 && (len(m.Tris) != len(old.Tris) || len(m.Channels) != fileChannels) {
 		plan.Notes = append(plan.Notes, "The UVs laid out here do not fit the new model and are dropped; the model's own UVs are used.")
-		layouts, in.Layouts = nil, nil
+		r.layouts, in.Layouts = nil, nil
 		in.Channel = min(in.Channel, len(m.Channels)-1)
 	}
-	if in.Channel >= len(m.Channels)+len(layouts) {
+	if in.Channel >= len(m.Channels)+len(r.layouts) {
 		plan.Notes = append(plan.Notes, fmt.Sprintf("The new model has no UV channel %d; its first is used.", in.Channel+1))
 		in.Channel = 0
 	}
-	t, err := takeModel(m, in, a.split, layouts)
-	if err != nil {
-		return nil, err
-	}
-	a.pending = &pending{f, beside, t, in, layouts}
-	a.match(plan, t)
-	return plan, nil
+	r.plan = plan
+	r.taken, err = takeModel(m, *in, r.split, r.layouts)
+	return r, err
 }
 
 // match fills a plan with what fits and what does not. The caller holds mu.
@@ -105,15 +122,14 @@ func (a *Asset) match(plan *Plan, t *taken) {
 			}
 		}
 	}
-	whole := a.whole
+	was, now := a.grounds(), a.grounds()
+	now.whole = t.whole
 	for key, r := range a.rows {
 		if k, err := bake.KindOf(key[1]); err != nil || k.With != "" {
 			continue // they go with the map that they come with
 		}
-		before := r.Stamp == a.stampOf(key[1], a.setHash[key[0]])
-		a.whole = t.whole
-		after := t.setHash[key[0]] != "" && r.Stamp == a.stampOf(key[1], t.setHash[key[0]])
-		a.whole = whole
+		before := r.Stamp == was.stampOf(key[1], a.setHash[key[0]])
+		after := t.setHash[key[0]] != "" && r.Stamp == now.stampOf(key[1], t.setHash[key[0]])
 		switch {
 		case r.Brought && t.setHash[key[0]] != "" || after:
 			plan.Keep++
@@ -123,27 +139,51 @@ func (a *Asset) match(plan *Plan, t *taken) {
 	}
 }
 
-// Replace takes the model that Again read in place of the old one. Layers, targets and settings stay.
+// Replace takes the model that Again read in place of the old one, with the split and settings of now.
+// Layers, targets and settings stay.
 func (a *Asset) Replace() error {
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	p := a.pending
+	p, busy := a.pending, a.job != nil
+	a.mu.Unlock()
 	if p == nil {
 		return errors.New("no corrected model is waiting; bring it in again")
 	}
-	if a.job != nil {
+	if busy {
 		return errBusy
 	}
-	columns, err := p.intake.columns(a.split)
+	for range retries {
+		r, err := a.renew(p)
+		if err != nil {
+			return err
+		}
+		done, err := a.replaceWith(p, r)
+		if done || err != nil {
+			return err
+		}
+	}
+	return errChanged
+}
+
+// replaceWith stores and adopts a renewal, unless settings have changed since it was made.
+func (a *Asset) replaceWith(p *pending, r *renewal) (done bool, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return false, errBusy
+	}
+	if a.settled != r.settled || a.pending != p {
+		return false, nil
+	}
+	columns, err := r.intake.columns(r.split)
 	if err != nil {
-		return err
+		return false, err
 	}
 	columns["model_name"] = p.file.Name
-	if err := a.studio.Store.ReplaceModel(a.ID, p.file, p.beside, p.layouts != nil, columns); err != nil {
-		return err
+	if err := a.studio.Store.ReplaceModel(a.ID, p.file, p.beside, r.layouts != nil, columns); err != nil {
+		return false, err
 	}
 	a.modelName, a.pending = p.file.Name, nil
-	a.adopt(p.taken, p.intake, a.split)
+	a.adopt(r.taken, r.intake, r.split)
 	a.tell(a.stateEvent())
-	return nil
+	return true, nil
 }

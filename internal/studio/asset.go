@@ -7,14 +7,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
+	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/finish"
 	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -36,13 +39,16 @@ type Asset struct {
 	highHash     string            // of all of them, empty when there is none
 	source       *prepared         // what the last bake was prepared with
 	preparing    sync.Mutex        // one at a time makes it
+	changing     sync.Mutex        // of high-poly files; taken before mu
 	whole        string            // see taken
 	setHash      map[string]string // see taken
 	intake       Intake
 	modelVersion int // grows when the page must load the model anew
+	settled      int // grows with every change of intake and split
 	report       *inspect.Report
+	looking      *looking // a look that will give the report, nil for none
 	pending      *pending
-	waiting      *waiting // brought pictures whose match is not confirmed yet
+	waiting      []*waiting // brought pictures whose match is not confirmed yet, the newest last
 	model, high  *mesh.Model
 	sets         []uv.Set
 	settings     Settings
@@ -58,6 +64,40 @@ type Asset struct {
 	job          *Job
 	pages        map[*Page]bool
 	coverage     map[string]float64
+	used         time.Time // when it was last asked for
+	held         int       // requests that are at work on it
+	work         workers   // goroutines that are
+}
+
+// workers counts goroutines. Unlike a sync.WaitGroup it may be added to while it is waited for.
+type workers struct {
+	mu   sync.Mutex
+	n    int
+	none chan struct{} // closed when n falls to 0, nil when nobody waits
+}
+
+func (w *workers) add(by int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.n += by; w.n == 0 && w.none != nil {
+		close(w.none)
+		w.none = nil
+	}
+}
+
+// wait returns when there are none.
+func (w *workers) wait() {
+	w.mu.Lock()
+	if w.n == 0 {
+		w.mu.Unlock()
+		return
+	}
+	if w.none == nil {
+		w.none = make(chan struct{})
+	}
+	none := w.none
+	w.mu.Unlock()
+	<-none
 }
 
 type bakeMap = bake.Map
@@ -67,13 +107,65 @@ func hashOf(data []byte) string {
 	return hex.EncodeToString(sum[:12])
 }
 
+// shut ends all work on the asset and waits for it.
 func (a *Asset) shut() {
-	a.mu.Lock()
-	if a.job != nil {
-		a.job.cancel()
-	}
-	a.mu.Unlock()
 	a.stop()
+	a.work.wait()
+}
+
+// run runs f on a goroutine that shut and the studio's Close wait for.
+func (a *Asset) run(f func()) {
+	a.work.add(1)
+	a.studio.wait.Go(func() {
+		defer a.work.add(-1)
+		f()
+	})
+}
+
+// ErrFault is what a person is told when Crust itself failed; the log has the rest.
+var ErrFault = errors.New("Crust met a fault of its own and ended this piece of work; what is stored is unharmed, and the server's log tells more")
+
+// guard runs a piece of work; a panic in it ends the work alone.
+func (a *Asset) guard(what string, f func() error) error {
+	err := func() (err error) {
+		defer par.Catch(&err)
+		return f()
+	}()
+	var p *par.Panic
+	if errors.As(err, &p) {
+		slog.Error("a fault ended a piece of work", "work", what, "asset", a.ID, "fault", p.Value, "trace", string(p.Trace))
+		return ErrFault
+	}
+	return err
+}
+
+func (a *Asset) touch() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.used = time.Now()
+}
+
+// Hold keeps the asset open until Release.
+func (a *Asset) Hold() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.held++
+	a.used = time.Now()
+}
+
+// Release ends a Hold.
+func (a *Asset) Release() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.held--
+	a.used = time.Now()
+}
+
+// idleSince tells whether nobody has looked at or worked on the asset since then.
+func (a *Asset) idleSince(then time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return len(a.pages) == 0 && a.job == nil && a.held == 0 && a.used.Before(then)
 }
 
 // take makes a journal entry the current document. The caller holds mu, or the asset is not shared yet.
@@ -244,24 +336,27 @@ func (a *Asset) Model() (*mesh.Model, []uv.Set) {
 // Map returns a baked map, read from the store when it is not in memory.
 func (a *Asset) Map(set, kind string) (*bake.Map, error) {
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.mapOf(set, kind)
-}
-
-func (a *Asset) mapOf(set, kind string) (*bake.Map, error) {
-	if m := a.maps[set][kind]; m != nil {
+	m := a.maps[set][kind]
+	row, ok := a.rows[[2]string{set, kind}]
+	if m != nil {
 		a.keepMap(m)
+	}
+	a.mu.Unlock()
+	if m != nil {
 		return m, nil
 	}
-	row, ok := a.rows[[2]string{set, kind}]
 	if !ok {
 		return nil, fmt.Errorf("map %s of set “%s”: %w", kind, set, store.ErrNone)
 	}
-	m, err := a.studio.Store.Map(row)
+	m, err := a.studio.Store.Map(a.ID, set, kind)
 	if err != nil {
 		return nil, err
 	}
-	a.keepMap(m)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if now, ok := a.rows[[2]string{set, kind}]; ok && now.BlobID == row.BlobID && a.maps[set][kind] == nil {
+		a.keepMap(m)
+	}
 	return m, nil
 }
 
@@ -292,14 +387,22 @@ func (a *Asset) keepMap(m *bakeMap) {
 	a.mapsUsed = a.mapsUsed[from:]
 }
 
-// readMaps reads what maps of some kinds there are.
-func (a *Asset) readMaps(kinds []string) (map[string]map[string]*bakeMap, error) {
-	out := map[string]map[string]*bakeMap{}
+// readMaps reads what maps of some kinds the sets have. The caller does not hold mu.
+func (a *Asset) readMaps(sets []uv.Set, kinds []string) (map[string]map[string]*bakeMap, error) {
+	a.mu.Lock()
+	var keys [][2]string
 	for key := range a.rows {
-		if _, ok := uv.Find(a.sets, key[0]); !ok || !slices.Contains(kinds, key[1]) {
-			continue
+		if _, ok := uv.Find(sets, key[0]); ok && slices.Contains(kinds, key[1]) {
+			keys = append(keys, key)
 		}
-		m, err := a.mapOf(key[0], key[1])
+	}
+	a.mu.Unlock()
+	out := map[string]map[string]*bakeMap{}
+	for _, key := range keys {
+		m, err := a.Map(key[0], key[1])
+		if errors.Is(err, store.ErrNone) {
+			continue // it went meanwhile
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package studio
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"path"
@@ -30,23 +31,29 @@ type Brought struct {
 }
 
 // waiting are files that came together, until their match is confirmed.
-type waiting struct{ files []store.File }
+type waiting struct {
+	key   string
+	files []store.File
+}
 
-// Bring reads what files are called and answers with where they would go. Nothing is taken in yet. Zips are opened;
-// files that are no pictures are listed with the reason.
-func (a *Asset) Bring(ctx context.Context, u Upload) ([]Brought, error) {
+// mostWaiting is how many lots of files wait at once, of as many pages; an older one gives way.
+const mostWaiting = 4
+
+// Bring reads what files are called and answers with where they would go, and with the key by which TakeBrought knows
+// them. Nothing is taken in yet. Zips are opened; files that are no pictures are listed with the reason.
+func (a *Asset) Bring(ctx context.Context, u Upload) (rows []Brought, key string, err error) {
 	files, err := mesh.Unpack(u)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	a.mu.Lock()
 	sets, m := a.sets, bring.NewMatcher(a.sets, a.settings.Words)
 	a.mu.Unlock()
-	rows := make([]Brought, 0, len(files))
+	rows = make([]Brought, 0, len(files))
 	taken := map[bring.Slot]string{}
 	for i, f := range files {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		r := Brought{N: i, File: f.Name, Match: m.Find(f.Name)}
 		if r.Width, r.Height, err = imgfile.Size(path.Base(f.Name), f.Data); err != nil {
@@ -70,9 +77,11 @@ func (a *Asset) Bring(ctx context.Context, u Upload) ([]Brought, error) {
 		rows = append(rows, r)
 	}
 	a.mu.Lock()
-	a.waiting = &waiting{files}
-	a.mu.Unlock()
-	return rows, nil
+	defer a.mu.Unlock()
+	key = rand.Text()
+	a.waiting = append(a.waiting, &waiting{key, files})
+	a.waiting = a.waiting[max(0, len(a.waiting)-mostWaiting):]
+	return rows, key, nil
 }
 
 // guess sets whether a tangent-space normal map is green down, when its set has world-space normals to compare with.
@@ -94,10 +103,15 @@ func (a *Asset) guess(r *Brought, sets []uv.Set, f store.File) {
 	r.Flip, r.Sure = g.Down, g.Sure
 }
 
-// TakeBrought takes the waiting files in as a job, in the places that rows give; rows without a place are left.
-func (a *Asset) TakeBrought(rows []Brought) error {
+// TakeBrought takes files that wait under a key in as a job, in the places that rows give; rows without a place are
+// left.
+func (a *Asset) TakeBrought(key string, rows []Brought) error {
 	a.mu.Lock()
-	w, sets := a.waiting, a.sets
+	var w *waiting
+	if i := slices.IndexFunc(a.waiting, func(w *waiting) bool { return w.key == key }); i >= 0 {
+		w = a.waiting[i]
+	}
+	sets := a.sets
 	a.mu.Unlock()
 	if w == nil {
 		return errors.New("the files are not here any more; bring them in again")
@@ -139,7 +153,7 @@ func (a *Asset) TakeBrought(rows []Brought) error {
 			share(float64(i+1) / float64(len(take)))
 		}
 		a.mu.Lock()
-		a.waiting = nil
+		a.waiting = slices.DeleteFunc(a.waiting, func(o *waiting) bool { return o == w })
 		a.mu.Unlock()
 		if len(failed) > 0 {
 			return fmt.Errorf("%s taken in; %s", counted(len(take)-len(failed), "map"), strings.Join(failed, "; "))

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/layout"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -59,6 +60,7 @@ type Cell struct {
 
 // cells describes the bake board's squares of some kinds. The caller holds mu.
 func (a *Asset) cells(kinds []bake.Kind) (out []Cell) {
+	g := a.grounds()
 	for i := range a.sets {
 		for _, k := range kinds {
 			c := Cell{Set: a.sets[i].Key, Kind: k.Name, State: "missing", With: k.With}
@@ -73,7 +75,7 @@ func (a *Asset) cells(kinds []bake.Kind) (out []Cell) {
 				}
 				if r.Brought {
 					c.State = "brought"
-				} else if now := a.stamp(c.Set, k.Name); r.Stamp != now {
+				} else if now := g.stamp(c.Set, k.Name); r.Stamp != now {
 					c.State, c.Why = "stale", why(r.Stamp, now)
 				}
 			}
@@ -119,7 +121,7 @@ func (a *Asset) stateEvent() Event {
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": a.highs, "hasUV": a.model.HasUV,
 		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
-		"intake": a.intake, "channels": channels, "modelVersion": a.modelVersion}
+		"intake": a.intake, "layoutSeconds": layout.Foretell(len(a.model.Tris)), "channels": channels, "modelVersion": a.modelVersion}
 	if a.job != nil {
 		e["job"] = a.job.event()
 	}

@@ -20,17 +20,17 @@ type HighFile struct {
 	Triangles int    `json:"triangles,omitempty"` // known once it is read
 }
 
-// nameHigh notes the stored high-poly files. The caller holds mu, or the asset is not shared yet.
-func (a *Asset) nameHigh(files []store.File) {
-	a.highs, a.highHash, a.high = nil, "", nil
+// highOf names high-poly files, with the hash of all.
+func highOf(files []store.File) (list []HighFile, hash string) {
 	var all strings.Builder
 	for _, f := range files {
-		a.highs = append(a.highs, HighFile{Name: f.Name})
+		list = append(list, HighFile{Name: f.Name})
 		all.WriteString(hashOf(f.Data))
 	}
 	if len(files) > 0 {
-		a.highHash = hashOf([]byte(all.String()))
+		hash = hashOf([]byte(all.String()))
 	}
+	return list, hash
 }
 
 // MaxHigh is how many files a high-poly may have.
@@ -86,9 +86,12 @@ func (a *Asset) DropHigh(name string) error {
 }
 
 func (a *Asset) changeHigh(change func(was, beside []store.File) (files, more []store.File, err error)) error {
+	a.changing.Lock() // one at a time; the asset itself goes on meanwhile
+	defer a.changing.Unlock()
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
+	busy := a.job != nil
+	a.mu.Unlock()
+	if busy {
 		return errBusy
 	}
 	was, err := a.studio.Store.Files(a.ID, "high")
@@ -103,45 +106,54 @@ func (a *Asset) changeHigh(change func(was, beside []store.File) (files, more []
 	if err != nil {
 		return err
 	}
+	list, hash := highOf(files)
 	if err := a.studio.Store.SetHigh(a.ID, files, beside); err != nil {
 		return err
 	}
-	a.nameHigh(files)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.highs, a.highHash, a.high = list, hash, nil
 	a.tell(a.stateEvent())
 	return nil
 }
 
-// readHigh returns the high-poly, all files as one model, nil when there is none.
-func (a *Asset) readHigh() (*mesh.Model, error) {
+// readHigh returns the high-poly, all files as one model, nil when there is none, and the hash of its files.
+func (a *Asset) readHigh() (*mesh.Model, string, error) {
+	a.changing.Lock()
+	defer a.changing.Unlock()
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.high != nil || a.highHash == "" {
-		return a.high, nil
+	kept, hash := a.high, a.highHash
+	a.mu.Unlock()
+	if kept != nil || hash == "" {
+		return kept, hash, nil
 	}
 	files, err := a.studio.Store.Files(a.ID, "high")
 	if err != nil {
-		return nil, fmt.Errorf("the high-poly cannot be read: %w", err)
+		return nil, "", fmt.Errorf("the high-poly cannot be read: %w", err)
 	}
 	beside, err := a.studio.Store.Files(a.ID, "high-beside")
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
+	list, hash := highOf(files)
 	var all *mesh.Model
 	for i, f := range files {
 		m, err := mesh.Open(f, beside)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
-		a.highs[i].Triangles = len(m.Tris)
+		list[i].Triangles = len(m.Tris)
 		if all == nil {
 			all = m
 			continue
 		}
 		all.Append(m)
 	}
-	a.high = all
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.high, a.highs, a.highHash = all, list, hash
 	a.tell(a.stateEvent())
-	return all, nil
+	return all, hash, nil
 }
 
 // prepared is a source with what it was made from.
@@ -150,54 +162,61 @@ type prepared struct {
 	src *bake.Source
 }
 
-// prepare makes the asset ready for baking with its settings, or finds it so. It returns as soon as the context
-// ends; what was begun then is finished and kept for the next time.
-func (a *Asset) prepare(ctx context.Context) (*bake.Source, error) {
+// prepare makes the asset ready for baking with its settings, or finds it so, and tells what the maps that come of
+// it rest on. It returns as soon as the context ends; what was begun then is finished and kept for the next time.
+func (a *Asset) prepare(ctx context.Context) (*bake.Source, *grounds, error) {
 	type result struct {
 		src *bake.Source
+		on  *grounds
 		err error
 	}
 	done := make(chan result, 1)
-	a.studio.wait.Go(func() {
-		src, err := a.prepareNow()
-		done <- result{src, err}
+	a.run(func() {
+		var r result
+		r.err = a.guard("make ready to bake", func() (err error) {
+			r.src, r.on, err = a.prepareNow()
+			return err
+		})
+		done <- r
 	})
 	select {
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return nil, nil, ctx.Err()
 	case r := <-done:
-		return r.src, r.err
+		return r.src, r.on, r.err
 	}
 }
 
-func (a *Asset) prepareNow() (*bake.Source, error) {
+func (a *Asset) prepareNow() (*bake.Source, *grounds, error) {
 	a.preparing.Lock()
 	defer a.preparing.Unlock()
+	high, highHash, err := a.readHigh()
+	if err != nil {
+		return nil, nil, err
+	}
 	a.mu.Lock()
-	s, err := a.settings.bake()
-	own, sizes := a.settings.Size == 0, a.intake.sizes()
+	on := a.grounds()
+	on.highHash = highHash
+	s, err := on.settings.bake()
+	own, sizes := on.settings.Size == 0, a.intake.sizes()
 	model := a.model
 	about := s
 	about.Size, about.Rays, about.Samples = 0, 0, 0
 	text, _ := json.Marshal(about) // plain values always encode
-	key := a.whole + a.highHash + fmt.Sprint(a.modelVersion) + string(text)
+	key := a.whole + highHash + fmt.Sprint(a.modelVersion) + string(text)
 	kept := a.source
 	a.mu.Unlock()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if kept == nil || kept.key != key {
-		high, err := a.readHigh()
-		if err != nil {
-			return nil, err
-		}
 		a.mu.Lock()
 		a.source = nil // the memory of the one before is free while the new one is made
 		a.mu.Unlock()
 		kept = nil
 		src, err := bake.Prepare(a.ctx, model, high, s)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		kept = &prepared{key, src}
 		a.mu.Lock()
@@ -209,7 +228,7 @@ func (a *Asset) prepareNow() (*bake.Source, error) {
 	if own {
 		src.SizeOf = sizes
 	}
-	return &src, nil
+	return &src, on, nil
 }
 
 // ErrNoHigh says that what was asked needs a high-poly.
@@ -247,7 +266,8 @@ func (a *Asset) ready(ctx context.Context) (*bake.Source, error) {
 	if none {
 		return nil, ErrNoHigh
 	}
-	return a.prepare(ctx)
+	src, _, err := a.prepare(ctx)
+	return src, err
 }
 
 // Cage is the source that a cage and its misses are shown from.
@@ -269,23 +289,26 @@ func (a *Asset) Misses(ctx context.Context, set string, size int) ([]uint8, int,
 
 // Estimate foretells, for each quality, the seconds that baking cells takes.
 func (a *Asset) Estimate(ctx context.Context, cells []Cell) (map[string]float64, error) {
-	a.mu.Lock()
-	busy := a.job != nil
-	a.mu.Unlock()
-	if busy {
-		return nil, errBusy
+	if a.studio.jobs.Load() > 0 {
+		return nil, errBusy // beside other work a probe would foretell too much
 	}
-	src, err := a.prepare(ctx)
+	src, _, err := a.prepare(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]float64{}
-	for _, q := range Qualities {
+	out, least := map[string]float64{}, 0.0
+	for _, q := range Qualities { // from few rays to many
 		s := *src
 		s.Settings.Rays, s.Settings.Samples = q.Rays, q.Samples
-		if out[q.Name], err = a.foretell(ctx, &s, cells); err != nil {
+		t, err := a.foretell(ctx, &s, cells)
+		if err != nil {
 			return nil, err
 		}
+		if a.studio.jobs.Load() > 0 {
+			return nil, errBusy
+		}
+		least = max(least, t) // more rays never take less, however the probes come out
+		out[q.Name] = least
 	}
 	return out, nil
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash"
 	"maps"
@@ -82,6 +83,11 @@ type taken struct {
 
 // take reads the model anew and does with it as the settings say.
 func (s *Studio) take(id uint, in Intake, split string) (*taken, error) {
+	return s.takeWith(id, in, split, nil)
+}
+
+// takeWith is take with other layouts than the stored ones, nil for these.
+func (s *Studio) takeWith(id uint, in Intake, split string, layouts []store.File) (*taken, error) {
 	files, err := s.Store.Files(id, "model")
 	if err != nil || len(files) != 1 {
 		return nil, fmt.Errorf("the model of asset %d cannot be read: %v", id, err)
@@ -94,9 +100,10 @@ func (s *Studio) take(id uint, in Intake, split string) (*taken, error) {
 	if err != nil {
 		return nil, err
 	}
-	layouts, err := s.Store.Files(id, "layout")
-	if err != nil {
-		return nil, err
+	if layouts == nil {
+		if layouts, err = s.Store.Files(id, "layout"); err != nil {
+			return nil, err
+		}
 	}
 	return takeModel(m, in, split, layouts)
 }
@@ -215,8 +222,28 @@ func unpackCorners(b []byte, tris int) ([][3]geom.Vec2, error) {
 	return out, nil
 }
 
+// state is intake and split at one moment; settled grows with every change of them.
+type state struct {
+	intake  Intake
+	split   string
+	settled int
+}
+
+// state is a copy of what is now. The caller holds mu.
+func (a *Asset) state() state {
+	in := a.intake
+	in.Names, in.Sizes, in.Layouts = maps.Clone(in.Names), maps.Clone(in.Sizes), slices.Clone(in.Layouts)
+	return state{in, a.split, a.settled}
+}
+
+// retries is how often work on settings is done anew because they changed meanwhile.
+const retries = 4
+
+var errChanged = errors.New("the settings changed again and again meanwhile; try once more")
+
 // adopt makes a taken model the asset's. The caller holds mu.
 func (a *Asset) adopt(t *taken, in Intake, split string) {
+	a.settled++
 	a.model, a.sets, a.whole, a.setHash = t.model, t.sets, t.whole, t.setHash
 	a.intake, a.split = in, split
 	a.modelVersion++
@@ -248,27 +275,26 @@ func (a *Asset) SetIntake(next Intake) error {
 
 // reshape changes intake and split together: what comes of it is stored before it shows.
 func (a *Asset) reshape(change func(in *Intake, split *string) error) error {
-	a.mu.Lock()
-	if a.job != nil {
+	for range retries {
+		a.mu.Lock()
+		s, busy := a.state(), a.job != nil
 		a.mu.Unlock()
-		return errBusy
+		if busy {
+			return errBusy
+		}
+		if err := change(&s.intake, &s.split); err != nil {
+			return err
+		}
+		t, err := a.studio.take(a.ID, s.intake, s.split)
+		if err != nil {
+			return err
+		}
+		done, err := a.commitIntake(t, s)
+		if done || err != nil {
+			return err
+		}
 	}
-	in, split := a.intake, a.split
-	in.Names, in.Sizes, in.Layouts = maps.Clone(in.Names), maps.Clone(in.Sizes), slices.Clone(in.Layouts)
-	a.mu.Unlock()
-	if err := change(&in, &split); err != nil {
-		return err
-	}
-	t, err := a.studio.take(a.ID, in, split)
-	if err != nil {
-		return err
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
-		return errBusy
-	}
-	return a.commitIntake(t, in, split)
+	return errChanged
 }
 
 // columns are what the store keeps of intake and split.
@@ -286,14 +312,22 @@ func (a *Asset) keep(in Intake, split string) error {
 	return a.studio.Store.Update(a.ID, c)
 }
 
-// commitIntake stores and adopts. The caller holds mu.
-func (a *Asset) commitIntake(t *taken, in Intake, split string) error {
-	if err := a.keep(in, split); err != nil {
-		return err
+// commitIntake stores and adopts, unless settings have changed since s was taken from them.
+func (a *Asset) commitIntake(t *taken, s state) (done bool, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return false, errBusy
 	}
-	a.adopt(t, in, split)
+	if a.settled != s.settled {
+		return false, nil
+	}
+	if err := a.keep(s.intake, s.split); err != nil {
+		return false, err
+	}
+	a.adopt(t, s.intake, s.split)
 	a.tell(a.stateEvent())
-	return nil
+	return true, nil
 }
 
 // Split changes how the asset is split into sets. Layers stay on the faces that they were aimed at;
@@ -321,8 +355,7 @@ func (a *Asset) Preview(split string) ([]uv.Set, error) {
 func (a *Asset) light(change func(in *Intake) error) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	in := a.intake
-	in.Names, in.Sizes = maps.Clone(in.Names), maps.Clone(in.Sizes)
+	in := a.state().intake
 	if err := change(&in); err != nil {
 		return err
 	}
@@ -330,6 +363,7 @@ func (a *Asset) light(change func(in *Intake) error) error {
 		return err
 	}
 	a.intake = in
+	a.settled++
 	sets, err := uv.Sets(a.model, a.split)
 	if err != nil {
 		return err
@@ -401,27 +435,71 @@ func (a *Asset) SetPadding(px float64) error {
 	})
 }
 
-// Findings looks at the model, once for each state of it.
+// Findings looks at the model, once for each state of it, whoever asks. When nobody waits for it any more
+// the look ends.
 func (a *Asset) Findings(ctx context.Context) (*inspect.Report, error) {
 	a.mu.Lock()
 	if r := a.report; r != nil {
 		a.mu.Unlock()
 		return r, nil
 	}
+	l := a.looking
+	if l == nil || l.settled != a.settled {
+		l = a.look()
+	}
+	l.waiting++
+	a.mu.Unlock()
+	defer func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if l.waiting--; l.waiting == 0 {
+			l.cancel()
+			if a.looking == l {
+				a.looking = nil
+			}
+		}
+	}()
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-l.done:
+		return l.report, l.err
+	}
+}
+
+// looking is a look at the model that is under way.
+type looking struct {
+	settled int // of the asset when it began
+	waiting int // how many wait for it
+	cancel  context.CancelFunc
+	done    chan struct{} // closed when report and err stand
+	report  *inspect.Report
+	err     error
+}
+
+// look begins a look. The caller holds mu.
+func (a *Asset) look() *looking {
+	ctx, cancel := context.WithCancel(a.ctx)
+	l := &looking{settled: a.settled, cancel: cancel, done: make(chan struct{})}
+	a.looking = l
 	m, sets, o := a.model, a.sets, inspect.Options{Padding: a.intake.Padding, Size: a.intake.sizes(), Named: map[string]bool{}}
 	for key := range a.intake.Names {
 		o.Named[key] = true
 	}
-	version := a.version
-	a.mu.Unlock()
-	r, err := inspect.Model(ctx, m, sets, o, nil)
-	if err != nil {
-		return nil, err
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.version == version || &a.sets[0] == &sets[0] {
-		a.report = r
-	}
-	return r, nil
+	a.run(func() {
+		defer close(l.done)
+		l.err = a.guard("look at the model", func() (err error) {
+			l.report, err = inspect.Model(ctx, m, sets, o, nil)
+			return err
+		})
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if l.err == nil && a.settled == l.settled {
+			a.report = l.report
+		}
+		if a.looking == l {
+			a.looking = nil
+		}
+	})
+	return l
 }

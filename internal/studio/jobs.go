@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -74,6 +73,9 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 	if a.job != nil {
 		return errBusy
 	}
+	if a.ctx.Err() != nil {
+		return fmt.Errorf("asset %d: %w", a.ID, store.ErrNone)
+	}
 	ctx, cancel := context.WithCancel(a.ctx)
 	j := &Job{Kind: kind, Label: label, began: time.Now(), cancel: cancel}
 	a.job = j
@@ -89,8 +91,10 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 		a.tell(j.event())
 		a.mu.Unlock()
 	}
-	a.studio.wait.Go(func() {
-		err := work(ctx, j, share)
+	a.studio.jobs.Add(1)
+	a.run(func() {
+		defer a.studio.jobs.Add(-1)
+		err := a.guard(label, func() error { return work(ctx, j, share) })
 		stopped := errors.Is(err, context.Canceled)
 		cancel()
 		a.mu.Lock()
@@ -140,19 +144,24 @@ func (a *Asset) Bake(cells []Cell) error {
 		}
 	}
 	bySet := kindsBySet(cells)
-	var chosen []*uv.Set
-	for i := range sets {
-		if bySet[sets[i].Key] != nil {
-			chosen = append(chosen, &sets[i])
-		}
-	}
-	if len(chosen) == 0 {
-		return errors.New("there is no such set any more")
+	none := errors.New("there is no such set any more")
+	if !slices.ContainsFunc(sets, func(s uv.Set) bool { return bySet[s.Key] != nil }) {
+		return none
 	}
 	return a.start("bake", "Making ready", func(ctx context.Context, j *Job, share func(float64)) error {
-		src, err := a.prepare(ctx)
+		src, on, err := a.prepare(ctx)
 		if err != nil {
 			return err
+		}
+		_, sets := a.Model() // as they are since the job began
+		var chosen []*uv.Set
+		for i := range sets {
+			if bySet[sets[i].Key] != nil {
+				chosen = append(chosen, &sets[i])
+			}
+		}
+		if len(chosen) == 0 {
+			return none
 		}
 		all, weight := 0.0, make([]float64, len(chosen))
 		for i, s := range chosen {
@@ -169,7 +178,7 @@ func (a *Asset) Bake(cells []Cell) error {
 		stored := make(chan error, 1)
 		stored <- nil
 		for i, s := range chosen {
-			maps, stamps, err := a.bakeSet(ctx, j, src, s, bySet[s.Key], func(v float64) { share((done + v*weight[i]) / all) })
+			maps, stamps, err := a.bakeSet(ctx, j, src, on, s, bySet[s.Key], func(v float64) { share((done + v*weight[i]) / all) })
 			if e := <-stored; err == nil {
 				err = e
 			}
@@ -183,15 +192,17 @@ func (a *Asset) Bake(cells []Cell) error {
 			if bytesOf(maps) > meanwhileBytes {
 				stored <- a.storeSet(j, maps, stamps, 1)
 			} else {
-				go func() { stored <- a.storeSet(j, maps, stamps, par.Workers()) }()
+				a.run(func() {
+					stored <- a.guard("store maps", func() error { return a.storeSet(j, maps, stamps, par.Workers()) })
+				})
 			}
 		}
 		return <-stored
 	})
 }
 
-// bakeSet bakes the maps of one set and returns them with their stamps.
-func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set, kinds []string, share func(float64)) ([]*bake.Map, map[string]string, error) {
+// bakeSet bakes the maps of one set and returns them with their stamps, which say what the source was made from.
+func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, on *grounds, s *uv.Set, kinds []string, share func(float64)) ([]*bake.Map, map[string]string, error) {
 	shown := 0
 	for _, k := range kinds {
 		if kind, err := bake.KindOf(k); err == nil && kind.With == "" {
@@ -202,7 +213,7 @@ func (a *Asset) bakeSet(ctx context.Context, j *Job, src *bake.Source, s *uv.Set
 	j.now, j.Label = work{s.Key, kinds}, fmt.Sprintf("%s · %s", counted(shown, "map"), s.Name)
 	stamps := map[string]string{}
 	for _, k := range kinds {
-		stamps[k] = a.stamp(s.Key, k)
+		stamps[k] = on.stamp(s.Key, k)
 	}
 	a.tell(a.stateEvent())
 	a.mu.Unlock()
@@ -225,7 +236,7 @@ func bytesOf(maps []*bake.Map) (n int) {
 func (a *Asset) storeSet(j *Job, maps []*bake.Map, stamps map[string]string, atOnce int) error {
 	errs := make([]error, len(maps))
 	var next atomic.Int32
-	var group sync.WaitGroup
+	var group par.Group
 	for range atOnce {
 		group.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(maps); i = int(next.Add(1)) - 1 {
@@ -292,12 +303,11 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 	if size == 0 {
 		j.SizeOf = a.intake.sizes()
 	}
-	j.Maps, err = a.readMaps(compose.Reads(j.Document))
 	a.mu.Unlock()
-	if err != nil {
-		return err
-	}
 	return a.start("deliver", "Deliver "+p.Title, func(ctx context.Context, _ *Job, share func(float64)) error {
+		if j.Maps, err = a.readMaps(j.Sets, compose.Reads(j.Document)); err != nil {
+			return err
+		}
 		j.Progress = func(v float64) { share(v * 0.95) }
 		d, err := deliver.Run(ctx, j)
 		if err != nil {

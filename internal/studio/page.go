@@ -59,6 +59,7 @@ func (p *Page) Leave() {
 	p.asset.mu.Lock()
 	defer p.asset.mu.Unlock()
 	delete(p.asset.pages, p)
+	p.asset.used = time.Now()
 	// When nobody has come back for a while, the painter lets its canvases go.
 	time.AfterFunc(idle, func() {
 		p.asset.mu.Lock()

@@ -85,12 +85,18 @@ func (a *Asset) paint() {
 			return
 		case <-a.wake:
 		}
-		s, err := a.snap(e)
-		if err == nil && len(s.pages) > 0 {
-			err = a.round(e, s)
-		} else {
-			e.canvases = nil
-		}
+		err := a.guard("paint", func() error {
+			s := a.snap(e)
+			if len(s.pages) == 0 {
+				e.canvases = nil
+				return nil
+			}
+			var err error
+			if s.maps, err = a.readMaps(s.sets, s.reads); err != nil {
+				return err
+			}
+			return a.round(e, s)
+		})
 		if err != nil && !errors.Is(err, context.Canceled) {
 			slog.Error("painting failed", "asset", a.ID, "error", err)
 			a.mu.Lock()
@@ -100,7 +106,7 @@ func (a *Asset) paint() {
 	}
 }
 
-func (a *Asset) snap(e *easel) (*snapshot, error) {
+func (a *Asset) snap(e *easel) *snapshot {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := &snapshot{doc: a.doc.Clone(), version: a.version, sets: a.sets, model: a.model}
@@ -120,12 +126,10 @@ func (a *Asset) snap(e *easel) (*snapshot, error) {
 	}
 	if !a.model.HasUV || len(s.pages) == 0 {
 		s.pages = nil
-		return s, nil
+		return s
 	}
-	var err error
 	s.reads = compose.Reads(s.doc)
-	s.maps, err = a.readMaps(s.reads)
-	return s, err
+	return s
 }
 
 func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.Canvas, error) {

@@ -4,56 +4,79 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
+	"math"
 	"slices"
+	"strings"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/layout"
 	"crust/internal/core/uv"
+	"crust/internal/store"
 )
 
 // splitFor is the way to split that a layout is made for.
 var splitFor = map[string]string{layout.OneTile: uv.Single, layout.Tiles: uv.PerTile}
 
-// Layout makes a new UV channel as a job and takes it into use. The old channels stay.
+// Layout makes a new UV channel as a job and takes it into use. The old channels stay. Names and sizes that are given
+// meanwhile hold. A layout that misses what it promises is not taken.
 func (a *Asset) Layout(o layout.Options) error {
 	if err := o.Check(); err != nil {
 		return err
 	}
 	a.mu.Lock()
-	m, sets := a.model, a.sets
-	in, split := a.intake, a.split
+	split, triangles := a.split, len(a.model.Tris)
 	a.mu.Unlock()
 	if o.Into == layout.PerSet && split == uv.PerTile {
 		return errors.New("the sets are UDIM tiles; lay out into tiles, or split by material first")
 	}
-	return a.start("layout", "Lay out", func(ctx context.Context, _ *Job, share func(float64)) error {
+	return a.start("layout", "Lay out", func(ctx context.Context, j *Job, share func(float64)) error {
+		a.mu.Lock()
+		j.foretold = layout.Foretell(triangles)
+		s, m, sets := a.state(), a.model, a.sets
+		a.mu.Unlock()
+		o.SizeOf = s.intake.sizes()
+		if o.Size == 0 {
+			o.Size = s.intake.Size
+		}
 		l, err := layout.Make(ctx, m, sets, o, share)
 		if err != nil {
 			return err
 		}
-		next := in
-		next.Names, next.Sizes = maps.Clone(in.Names), maps.Clone(in.Sizes)
-		name := fmt.Sprintf("Laid out %d", len(in.Layouts)+1)
-		next.Layouts = append(slices.Clone(in.Layouts), LaidOut{name, o, l.Report, in.Channel, split, keysOf(sets)})
-		next.Channel = len(m.Channels)
-		to := split
-		if s, ok := splitFor[o.Into]; ok {
-			to = s
+		if r := &l.Report; len(r.Misses) > 0 {
+			return fmt.Errorf("the layout came out badly and was not taken: %s; mend the model, take a smaller margin, or more tiles", strings.Join(r.Misses, "; "))
 		}
-		columns, err := next.columns(to)
+		name := fmt.Sprintf("Laid out %d", len(s.intake.Layouts)+1)
+		to := s.split
+		if other, ok := splitFor[o.Into]; ok {
+			to = other
+		}
+		made := LaidOut{name, o, l.Report, s.intake.Channel, s.split, keysOf(sets)}
+		// The model as it will be taken, made before it is stored; names come to it last.
+		files, err := a.studio.Store.Files(a.ID, "layout")
 		if err != nil {
 			return err
 		}
-		if err := a.studio.Store.AddLayout(a.ID, name, packCorners(l.Corners), columns); err != nil {
-			return err
-		}
-		t, err := a.studio.take(a.ID, next, to)
+		corners := packCorners(l.Corners)
+		next := s.intake
+		next.Channel = len(m.Channels)
+		t, err := a.studio.takeWith(a.ID, next, to, append(files, store.File{Name: name, Data: corners}))
 		if err != nil {
 			return err
 		}
 		a.mu.Lock()
 		defer a.mu.Unlock()
+		next = a.state().intake // while a job runs names, sizes and padding alone can change
+		next.Layouts, next.Channel = append(next.Layouts, made), len(m.Channels)
+		columns, err := next.columns(to)
+		if err != nil {
+			return err
+		}
+		if err := t.split(next, to); err != nil {
+			return err
+		}
+		if err := a.studio.Store.AddLayout(a.ID, name, corners, columns); err != nil {
+			return err
+		}
 		a.adopt(t, next, to)
 		return nil
 	})
@@ -97,29 +120,30 @@ func (a *Asset) CarryMaps() error {
 	if err != nil {
 		return err
 	}
+	var fit [][2]string // by kind and old set
 	a.mu.Lock()
 	now := layout.Side{Model: a.model, Sets: a.sets}
-	sizes := a.intake.sizes()
-	kept := map[string]map[string]*layout.Picture{} // by kind, then by old set
+	sizes, on := a.intake.sizes(), a.grounds()
 	for i := range old.sets {
 		key := old.sets[i].Key
 		for _, k := range bake.All() {
-			r, ok := a.rows[[2]string{key, k.Name}]
-			if !ok || !r.Brought && r.Stamp != a.stampOf(k.Name, old.setHash[key]) {
-				continue
+			if r, ok := a.rows[[2]string{key, k.Name}]; ok && (r.Brought || r.Stamp == on.stampOf(k.Name, old.setHash[key])) {
+				fit = append(fit, [2]string{k.Name, key})
 			}
-			m, err := a.studio.Store.Map(r)
-			if err != nil {
-				a.mu.Unlock()
-				return err
-			}
-			if kept[k.Name] == nil {
-				kept[k.Name] = map[string]*layout.Picture{}
-			}
-			kept[k.Name][key] = &layout.Picture{Width: m.Size, Height: m.Size, Channels: m.Channels, Pix: m.Pix}
 		}
 	}
 	a.mu.Unlock()
+	kept := map[string]map[string]*layout.Picture{} // by kind, then by old set
+	for _, f := range fit {
+		m, err := a.studio.Store.Map(a.ID, f[1], f[0])
+		if err != nil {
+			return err
+		}
+		if kept[f[0]] == nil {
+			kept[f[0]] = map[string]*layout.Picture{}
+		}
+		kept[f[0]][f[1]] = &layout.Picture{Width: m.Size, Height: m.Size, Channels: m.Channels, Pix: m.Pix}
+	}
 	if len(kept) == 0 {
 		return errors.New("no baked maps of the UVs before are kept; bake anew")
 	}
@@ -153,6 +177,13 @@ func (a *Asset) CarryMaps() error {
 	})
 }
 
+// carriedSize is the side of the square that a picture is carried over to: its own, but for a strip no more than its
+// texels can fill.
+func carriedSize(p *layout.Picture) int {
+	even := 4 * int(math.Ceil(math.Sqrt(float64(p.Width)*float64(p.Height))))
+	return min(max(p.Width, p.Height), max(even, 64), SetSizes[len(SetSizes)-1])
+}
+
 // CarryPicture carries pictures made for the channel before, by key of the set, over to the one in use,
 // and returns one for each set, by key.
 func (a *Asset) CarryPicture(ctx context.Context, pictures map[string]*layout.Picture, content string) (map[string]*layout.Picture, error) {
@@ -172,7 +203,7 @@ func (a *Asset) CarryPicture(ctx context.Context, pictures map[string]*layout.Pi
 		if _, ok := uv.Find(old.sets, key); !ok {
 			return nil, fmt.Errorf("the UVs before had no set “%s”", key)
 		}
-		size, channels = max(size, p.Width, p.Height), p.Channels
+		size, channels = max(size, carriedSize(p)), p.Channels
 	}
 	m, sets := a.Model()
 	out := map[string]*layout.Picture{}

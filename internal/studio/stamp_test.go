@@ -31,7 +31,7 @@ func TestEachSettingMakesItsOwnMapsStale(t *testing.T) {
 	a := &Asset{whole: "w", highHash: "h", settings: Settings{Radius: 0.01}}
 	kinds := func() (out []string) {
 		for _, k := range bake.Kinds {
-			out = append(out, a.stampOf(k.Name, "faces"))
+			out = append(out, a.grounds().stampOf(k.Name, "faces"))
 		}
 		return out
 	}
@@ -72,7 +72,7 @@ func TestEachSettingMakesItsOwnMapsStale(t *testing.T) {
 			t.Errorf("%s makes %v stale, want %v", c.name, stale, want)
 		}
 	}
-	if w := why("0a1b", a.stampOf(bake.AO, "faces")); !strings.Contains(w, "earlier version") {
+	if w := why("0a1b", a.grounds().stampOf(bake.AO, "faces")); !strings.Contains(w, "earlier version") {
 		t.Errorf("an old stamp: %q", w)
 	}
 	// Without a high-poly its distances do not count.

@@ -7,11 +7,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"runtime/debug"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -21,16 +25,25 @@ import (
 type Studio struct {
 	Store *store.Store
 	mu    sync.Mutex
-	open  map[uint]*Asset
+	open  map[uint]*opening
 	ctx   context.Context
 	close context.CancelFunc
 	wait  sync.WaitGroup
+	jobs  atomic.Int32 // that run, of all assets
+}
+
+// opening is an asset that is open or being opened.
+type opening struct {
+	ready chan struct{} // closed when asset and err stand
+	asset *Asset
+	err   error
 }
 
 // New opens a studio over a store. Close ends its work.
 func New(s *store.Store) *Studio {
-	st := &Studio{Store: s, open: map[uint]*Asset{}}
+	st := &Studio{Store: s, open: map[uint]*opening{}}
 	st.ctx, st.close = context.WithCancel(context.Background())
+	st.wait.Go(st.tidy)
 	return st
 }
 
@@ -38,6 +51,50 @@ func New(s *store.Store) *Studio {
 func (s *Studio) Close() {
 	s.close()
 	s.wait.Wait()
+}
+
+// Assets that no page looks at are closed after a while.
+const (
+	closeAfter = 2 * time.Minute
+	tidyEvery  = 20 * time.Second
+)
+
+// tidy closes assets that nobody uses, until the studio closes.
+func (s *Studio) tidy() {
+	tick := time.NewTicker(tidyEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case now := <-tick.C:
+			s.closeIdle(now.Add(-closeAfter))
+		}
+	}
+}
+
+// closeIdle closes the assets that nobody has used since then, and gives their memory back.
+func (s *Studio) closeIdle(then time.Time) (closed int) {
+	s.mu.Lock()
+	var idle []*Asset
+	for id, o := range s.open {
+		select {
+		case <-o.ready:
+			if o.asset != nil && o.asset.idleSince(then) {
+				idle = append(idle, o.asset)
+				delete(s.open, id)
+			}
+		default:
+		}
+	}
+	s.mu.Unlock()
+	for _, a := range idle {
+		a.shut()
+	}
+	if len(idle) > 0 {
+		debug.FreeOSMemory()
+	}
+	return len(idle)
 }
 
 // Sizes are the working sizes that sets may have, in px.
@@ -116,6 +173,14 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 	if err != nil {
 		return 0, err
 	}
+	// A model that cannot be worked with in metres is taken in the first unit in which it can.
+	in := newIntake()
+	if in.Metres = m.UnitFor(); in.Metres == 0 {
+		return 0, fmt.Errorf("%s: %w", path.Base(f.Name), m.CheckSize())
+	}
+	if in.Metres == 1 {
+		in.Metres = 0
+	}
 	split := uv.PerMaterial
 	if len(m.Materials) == 1 {
 		split = uv.Single
@@ -139,38 +204,63 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 	if err != nil {
 		return 0, err
 	}
-	a := &store.Asset{Name: name, Split: split, Size: 1024, Settings: string(set), ModelName: f.Name}
+	columns, err := in.columns(split)
+	if err != nil {
+		return 0, err
+	}
+	a := &store.Asset{Name: name, Split: split, Size: 1024, Settings: string(set), Intake: columns["intake"].(string), ModelName: f.Name}
 	if err := s.Store.Create(a, f, beside, string(text)); err != nil {
 		return 0, err
 	}
 	return a.ID, nil
 }
 
-// Delete closes and removes an asset.
+// Delete closes an asset, waits for the work on it to end, and removes it.
 func (s *Studio) Delete(id uint) error {
 	s.mu.Lock()
-	a := s.open[id]
+	o := s.open[id]
 	delete(s.open, id)
 	s.mu.Unlock()
-	if a != nil {
-		a.shut()
+	if o != nil {
+		if <-o.ready; o.asset != nil {
+			o.asset.shut()
+		}
 	}
 	return s.Store.Delete(id)
 }
 
-// Open returns the open asset, loading it when it is not open yet.
+// Open returns the open asset, loading it when it is not open yet. Others are opened meanwhile.
 func (s *Studio) Open(id uint) (*Asset, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if a := s.open[id]; a != nil {
-		return a, nil
+	o := s.open[id]
+	if o != nil {
+		s.mu.Unlock()
+		if <-o.ready; o.asset != nil {
+			o.asset.touch()
+		}
+		return o.asset, o.err
 	}
-	a, err := s.load(id)
+	o = &opening{ready: make(chan struct{})}
+	s.open[id] = o
+	s.mu.Unlock()
+	defer close(o.ready)
+	var a *Asset
+	err := func() (err error) {
+		defer par.Catch(&err)
+		a, err = s.load(id)
+		return err
+	}()
 	if err != nil {
+		o.err = err
+		s.mu.Lock()
+		if s.open[id] == o {
+			delete(s.open, id)
+		}
+		s.mu.Unlock()
 		return nil, err
 	}
-	s.open[id] = a
-	s.wait.Go(a.paint)
+	o.asset = a
+	a.run(a.paint)
 	return a, nil
 }
 
@@ -197,7 +287,8 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.nameHigh(hs)
+	a.highs, a.highHash = highOf(hs)
+	a.used = time.Now()
 	j, err := s.Store.Journal(id)
 	if err != nil {
 		return nil, err

@@ -298,7 +298,7 @@ func TestHighPolysComeAndGo(t *testing.T) {
 			t.Errorf("high-polys %v, want %v, with another hash", got, c.want)
 		}
 	}
-	m, err := a.readHigh()
+	m, _, err := a.readHigh()
 	if err != nil || len(m.Tris) != 3 || len(m.Parts) != 3 || m.Bounds().Max.Y != 5 {
 		t.Fatalf("%+v, %v: want the three triangles as one model", m, err)
 	}
@@ -310,7 +310,7 @@ func TestHighPolysComeAndGo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if m, err := a.readHigh(); m != nil || err != nil || a.highHash != "" {
+	if m, _, err := a.readHigh(); m != nil || err != nil || a.highHash != "" {
 		t.Errorf("%v %v after the last has gone", m, err)
 	}
 }
@@ -368,7 +368,7 @@ func TestDoneSetsStayWhenTheNextIsStopped(t *testing.T) {
 	}
 	var kinds []string
 	for _, r := range rows {
-		if _, err := s.Store.Map(r); err != nil || r.Size != 256 {
+		if _, err := s.Store.Map(a.ID, r.Set, r.Kind); err != nil || r.Size != 256 {
 			t.Errorf("%s of %s, %d px: %v", r.Kind, r.Set, r.Size, err)
 		}
 		kinds = append(kinds, r.Set+" "+r.Kind)

@@ -173,7 +173,7 @@ func TestMeshIsPackedForTheViewport(t *testing.T) {
 func TestFlatMapIsSVG(t *testing.T) {
 	d := newDesk(t)
 	d.ball()
-	code, data, h := d.do("GET", "/api/assets/1/flat/asset.svg", nil, "")
+	code, data, h := d.do("GET", "/api/assets/1/flat?set=asset", nil, "")
 	if code != 200 || h.Get("Content-Type") != "image/svg+xml" {
 		t.Fatalf("%d %s", code, h)
 	}
@@ -200,12 +200,12 @@ func TestMapsComeWholeAndSmall(t *testing.T) {
 	d := newDesk(t)
 	d.ball()
 	d.bake()
-	code, data, h := d.do("GET", "/api/assets/1/maps/asset/world-normal", nil, "")
+	code, data, h := d.do("GET", "/api/assets/1/maps/world-normal?set=asset", nil, "")
 	whole, err := png.Decode(bytes.NewReader(data))
 	if code != 200 || err != nil || whole.Bounds().Dx() != 128 || !strings.Contains(h.Get("Content-Disposition"), "asset_world-normal.png") {
 		t.Fatalf("%d, %v, %v", code, err, h)
 	}
-	code, data, _ = d.do("GET", "/api/assets/1/maps/asset/world-normal?px=64", nil, "")
+	code, data, _ = d.do("GET", "/api/assets/1/maps/world-normal?set=asset&px=64", nil, "")
 	small, err := png.Decode(bytes.NewReader(data))
 	if code != 200 || err != nil || small.Bounds().Dx() != 64 {
 		t.Fatalf("%d, %v", code, err)
@@ -224,7 +224,7 @@ func TestMapsComeWholeAndSmall(t *testing.T) {
 			}
 		}
 	}
-	for path, want := range map[string]int{"/api/assets/1/maps/asset/glow": 404, "/api/assets/1/maps/none/ao": 404, "/api/assets/1/maps/asset/ao?px=5": 422, "/api/assets/1/maps/asset/curvature": 404} {
+	for path, want := range map[string]int{"/api/assets/1/maps/glow?set=asset": 404, "/api/assets/1/maps/ao?set=none": 404, "/api/assets/1/maps/ao?set=asset&px=5": 422, "/api/assets/1/maps/curvature?set=asset": 404} {
 		if code, data, _ := d.do("GET", path, nil, ""); code != want || !json.Valid(data) {
 			t.Errorf("%s: %d %s, want %d", path, code, data, want)
 		}
@@ -243,7 +243,7 @@ func TestRefusalsAreOneSentence(t *testing.T) {
 		{"GET", "/api/assets/x/mesh", "", 404},
 		{"GET", "/api/nothing", "", 404},
 		{"GET", "/api/assets/1/picture", "", 404},
-		{"GET", "/api/assets/1/flat/none.svg", "", 404},
+		{"GET", "/api/assets/1/flat?set=none", "", 404},
 		{"GET", "/api/assets/1/deliveries/7/zip", "", 404},
 		{"POST", "/api/assets", "no form", 422},
 		{"POST", "/api/demo", "", 404},

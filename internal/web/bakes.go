@@ -6,7 +6,6 @@ import (
 	"math"
 	"net/http"
 	"strconv"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -97,7 +96,7 @@ var missColours = [3][3]uint8{{40, 40, 40}, {120, 122, 120}, {255, 0, 200}}
 // misses answers with a picture of the places where rays of a set find no high-poly, in a loud colour, and in its head
 // with how many of how many texels these are.
 func (s *Server) misses(c *echo.Context, a *studio.Asset) error {
-	mask, missed, err := a.Misses(c.Request().Context(), strings.TrimSuffix(c.Param("set"), ".png"), missSize)
+	mask, missed, err := a.Misses(c.Request().Context(), c.QueryParam("set"), missSize)
 	if err != nil {
 		return err
 	}
@@ -127,7 +126,7 @@ func (s *Server) mapValue(c *echo.Context, a *studio.Asset) error {
 	if err != nil || err2 != nil || !(u >= 0 && u < 1 && v >= 0 && v < 1) {
 		return fmt.Errorf("a place has u and v from 0 to 1")
 	}
-	m, err := a.Map(c.Param("set"), c.Param("kind"))
+	m, err := a.Map(c.QueryParam("set"), c.Param("kind"))
 	if err != nil {
 		return err
 	}
@@ -167,9 +166,9 @@ func (s *Server) bring(c *echo.Context, a *studio.Asset) error {
 	if err != nil {
 		return err
 	}
-	rows, err := a.Bring(c.Request().Context(), u)
+	rows, key, err := a.Bring(c.Request().Context(), u)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"rows": rows, "words": bring.Words})
+	return c.JSON(http.StatusOK, map[string]any{"rows": rows, "key": key, "words": bring.Words})
 }

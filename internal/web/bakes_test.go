@@ -251,7 +251,7 @@ func (r *rig) loud() (n int) {
 func TestTheCageIsPackedForTheViewport(t *testing.T) {
 	d := newDesk(t)
 	d.ball()
-	for _, path := range []string{"pairing", "cage", "high-mesh", "misses/asset.png"} {
+	for _, path := range []string{"pairing", "cage", "high-mesh", "misses?set=asset"} {
 		if code, out, _ := d.do("GET", "/api/assets/1/"+path, nil, ""); code != http.StatusUnprocessableEntity || !strings.Contains(string(out), "no high-poly") {
 			t.Errorf("%s: %d %s", path, code, out)
 		}
@@ -286,14 +286,14 @@ func TestTheCageIsPackedForTheViewport(t *testing.T) {
 			t.Fatalf("vertex %d: shells at %.4f and %.4f m, want 0.55 and 0.49", i, f, r)
 		}
 	}
-	code, data, head := d.do("GET", "/api/assets/1/misses/asset.png", nil, "")
+	code, data, head := d.do("GET", "/api/assets/1/misses?set=asset", nil, "")
 	if code != 200 || head.Get("X-Missed") != "0" || head.Get("X-Texels") == "0" || head.Get("X-Texels") == "" {
 		t.Errorf("%d, %s of %s texels miss", code, head.Get("X-Missed"), head.Get("X-Texels"))
 	}
 	if img, err := png.Decode(bytes.NewReader(data)); err != nil || img.Bounds().Dx() != missSize {
 		t.Errorf("the picture of misses: %v", err)
 	}
-	if code, out, _ := d.do("GET", "/api/assets/1/misses/none.png", nil, ""); code != http.StatusNotFound {
+	if code, out, _ := d.do("GET", "/api/assets/1/misses?set=none", nil, ""); code != http.StatusNotFound {
 		t.Errorf("a set that is not there: %d %s", code, out)
 	}
 }
@@ -302,10 +302,10 @@ func TestTheCageIsPackedForTheViewport(t *testing.T) {
 func TestValuesUnderThePointer(t *testing.T) {
 	d := newDesk(t)
 	d.ball()
-	if code, out := d.upload("/api/assets/1/maps/asset/ao", map[string][]byte{"ao.png": grey(t, 128, 12345)}); code != http.StatusNoContent {
+	if code, out := d.upload("/api/assets/1/maps/ao?set=asset", map[string][]byte{"ao.png": grey(t, 128, 12345)}); code != http.StatusNoContent {
 		t.Fatalf("%d %s", code, out)
 	}
-	code, out, _ := d.do("GET", "/api/assets/1/maps/asset/ao/at?u=0.5&v=0.25", nil, "")
+	code, out, _ := d.do("GET", "/api/assets/1/maps/ao/at?set=asset&u=0.5&v=0.25", nil, "")
 	var a struct {
 		Values []float64
 		X, Y   int
@@ -313,8 +313,8 @@ func TestValuesUnderThePointer(t *testing.T) {
 	if err := json.Unmarshal(out, &a); err != nil || code != 200 || len(a.Values) != 1 || math.Abs(a.Values[0]-12345./65535) > 1e-9 || a.X != 64 || a.Y != 32 {
 		t.Errorf("%d %s %v", code, out, err)
 	}
-	for _, q := range []string{"?u=1&v=0", "?u=-1&v=0", "?u=x&v=0", ""} {
-		if code, _, _ := d.do("GET", "/api/assets/1/maps/asset/ao/at"+q, nil, ""); code != http.StatusUnprocessableEntity {
+	for _, q := range []string{"&u=1&v=0", "&u=-1&v=0", "&u=x&v=0", ""} {
+		if code, _, _ := d.do("GET", "/api/assets/1/maps/ao/at?set=asset"+q, nil, ""); code != http.StatusUnprocessableEntity {
 			t.Errorf("%q: %d", q, code)
 		}
 	}

@@ -51,7 +51,7 @@ func (s *Server) carry(c *echo.Context, a *studio.Asset) error {
 		names, data = append(names, fmt.Sprintf("%s_%s.png", stem, sets[i].Name)), append(data, b)
 	}
 	if len(data) == 1 {
-		c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", stem+"_carried.png"))
+		attach(c, stem+"_carried.png")
 		return c.Blob(http.StatusOK, "image/png", data[0])
 	}
 	var b bytes.Buffer
@@ -68,7 +68,7 @@ func (s *Server) carry(c *echo.Context, a *studio.Asset) error {
 	if err := z.Close(); err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", stem+"_carried.zip"))
+	attach(c, stem+"_carried.zip")
 	return c.Blob(http.StatusOK, "application/zip", b.Bytes())
 }
 

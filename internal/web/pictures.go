@@ -8,9 +8,9 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"mime"
 	"net/http"
 	"strconv"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -195,7 +195,7 @@ func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 			return err
 		}
 	}
-	name := strings.TrimSuffix(c.Param("set"), ".svg")
+	name := c.QueryParam("set")
 	for i := range sets {
 		set := &sets[i]
 		if set.Key != name {
@@ -244,7 +244,7 @@ func (s *Server) flat(c *echo.Context, a *studio.Asset) error {
 
 // mapPicture answers with a baked map: 16 bits and whole, or with px at 8 bits and that size.
 func (s *Server) mapPicture(c *echo.Context, a *studio.Asset) error {
-	set, kind := c.Param("set"), c.Param("kind")
+	set, kind := c.QueryParam("set"), c.Param("kind")
 	m, err := a.Map(set, kind)
 	if err != nil {
 		return err
@@ -257,7 +257,7 @@ func (s *Server) mapPicture(c *echo.Context, a *studio.Asset) error {
 		}
 		im = shrink(m, min(px, m.Size))
 	} else {
-		c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename*=UTF-8''%s_%s.png", urlName(set), kind))
+		attach(c, fmt.Sprintf("%s_%s.png", uv.FileName(set), kind))
 	}
 	data, err := imgfile.Bytes(im)
 	if err != nil {
@@ -266,16 +266,9 @@ func (s *Server) mapPicture(c *echo.Context, a *studio.Asset) error {
 	return c.Blob(http.StatusOK, "image/png", data)
 }
 
-func urlName(s string) string {
-	var b strings.Builder
-	for _, c := range []byte(s) {
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' {
-			b.WriteByte(c)
-		} else {
-			fmt.Fprintf(&b, "%%%02X", c)
-		}
-	}
-	return b.String()
+// attach has the answer saved under a name.
+func attach(c *echo.Context, name string) {
+	c.Response().Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 }
 
 // shrink averages a map down to n × n at 8 bits.
@@ -304,7 +297,7 @@ func (s *Server) bringMap(c *echo.Context, a *studio.Asset) error {
 	if err != nil {
 		return err
 	}
-	if err := a.BringMap(c.Param("set"), c.Param("kind"), u[0]); err != nil {
+	if err := a.BringMap(c.QueryParam("set"), c.Param("kind"), u[0]); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -338,8 +331,7 @@ func (s *Server) deliveryZip(c *echo.Context, a *studio.Asset) error {
 	}
 	for i := range rows {
 		if fmt.Sprint(rows[i].ID) == c.Param("n") {
-			name := fmt.Sprintf("%s_%s_%d.zip", urlName(a.Name()), rows[i].Preset, rows[i].Size)
-			c.Response().Header().Set("Content-Disposition", "attachment; filename*=UTF-8''"+name)
+			attach(c, fmt.Sprintf("%s_%s_%d.zip", uv.FileName(a.Name()), rows[i].Preset, rows[i].Size))
 			http.ServeFile(c.Response(), c.Request(), s.studio.Store.ZipOf(&rows[i]))
 			return nil
 		}

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -33,6 +35,7 @@ import (
 	"crust/internal/core/layout"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -88,7 +91,7 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 	}
 	s.echo.Renderer = &echo.TemplateRenderer{Template: s.pages}
 	s.echo.HTTPErrorHandler = answerError
-	s.echo.Use(s.guard)
+	s.echo.Use(s.guard, catch)
 	s.routes()
 	return s, nil
 }
@@ -178,15 +181,15 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/preview/:split", s.with(s.preview))
 	e.POST("/api/assets/:id/again", s.with(s.again))
 	e.POST("/api/assets/:id/carry", s.with(s.carry))
-	e.GET("/api/assets/:id/flat/:set", s.with(s.flat))
-	e.GET("/api/assets/:id/maps/:set/:kind", s.with(s.mapPicture))
-	e.POST("/api/assets/:id/maps/:set/:kind", s.with(s.bringMap))
-	e.GET("/api/assets/:id/maps/:set/:kind/at", s.with(s.mapValue))
+	e.GET("/api/assets/:id/flat", s.with(s.flat))
+	e.GET("/api/assets/:id/maps/:kind", s.with(s.mapPicture))
+	e.POST("/api/assets/:id/maps/:kind", s.with(s.bringMap))
+	e.GET("/api/assets/:id/maps/:kind/at", s.with(s.mapValue))
 	e.POST("/api/assets/:id/estimate", s.with(s.estimate))
 	e.GET("/api/assets/:id/pairing", s.with(s.pairing))
 	e.GET("/api/assets/:id/cage", s.with(s.cage))
 	e.GET("/api/assets/:id/high-mesh", s.with(s.highMesh))
-	e.GET("/api/assets/:id/misses/:set", s.with(s.misses))
+	e.GET("/api/assets/:id/misses", s.with(s.misses))
 	e.POST("/api/assets/:id/bring", s.with(s.bring))
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
@@ -196,18 +199,34 @@ func (s *Server) routes() {
 
 // answerError turns errors into one sentence, as JSON for the page's own calls.
 func answerError(c *echo.Context, err error) {
-	code, text := http.StatusUnprocessableEntity, err.Error()
+	code, text := http.StatusUnprocessableEntity, plain(err.Error())
 	var h *echo.HTTPError
+	var coded echo.HTTPStatusCoder
 	var big *http.MaxBytesError
+	var fault *store.Fault
+	var lost *par.Panic
+	var file *fs.PathError
+	var link *os.LinkError
 	switch {
+	case errors.Is(err, context.Canceled) && c.Request().Context().Err() != nil:
+		code = 499 // the client has gone
+	case errors.As(err, &lost):
+		slog.Error("a fault ended a request", "path", c.Request().URL.Path, "fault", lost.Value, "trace", string(lost.Trace))
+		code, text = http.StatusInternalServerError, studio.ErrFault.Error()
+	case errors.Is(err, studio.ErrFault), errors.As(err, &fault), errors.As(err, &link), errors.As(err, &file) && !errors.Is(err, fs.ErrNotExist):
+		code = http.StatusInternalServerError
 	case errors.As(err, &big):
 		code, text = http.StatusRequestEntityTooLarge, fmt.Sprintf("the files are larger than %d MB together; bring them in one by one", big.Limit>>20)
 	case errors.As(err, &h):
 		code, text = h.Code, h.Message
 	case errors.Is(err, echo.ErrNotFound):
 		code, text = http.StatusNotFound, "there is nothing at this address"
+	case errors.Is(err, echo.ErrMethodNotAllowed):
+		code, text = http.StatusMethodNotAllowed, "this address does not take "+c.Request().Method
 	case errors.Is(err, store.ErrNone), errors.Is(err, fs.ErrNotExist):
 		code = http.StatusNotFound
+	case errors.As(err, &coded) && coded.StatusCode() >= 400:
+		code = coded.StatusCode()
 	}
 	if code >= 500 {
 		slog.Error("request failed", "path", c.Request().URL.Path, "error", err)
@@ -219,6 +238,24 @@ func answerError(c *echo.Context, err error) {
 	}
 	if err != nil {
 		slog.Debug("answer not sent", "error", err)
+	}
+}
+
+// plain takes control characters out of a message.
+func plain(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError {
+			return ' '
+		}
+		return r
+	}, text)
+}
+
+// catch turns a panic of a handler into an error, so that it ends that request alone.
+func catch(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		defer par.Catch(&err)
+		return next(c)
 	}
 }
 
@@ -252,7 +289,8 @@ func bytesText(n int64) string {
 
 type card struct {
 	store.Asset
-	Used int64
+	Used  int64
+	Stage string // that it opens: where work goes on
 }
 
 func (s *Server) home(c *echo.Context) error {
@@ -262,7 +300,18 @@ func (s *Server) home(c *echo.Context) error {
 	}
 	cards := make([]card, len(assets))
 	for i, a := range assets {
-		cards[i] = card{a, s.studio.Store.Used(a.ID)}
+		used, err := s.studio.Store.Used(a.ID)
+		if err != nil {
+			return err
+		}
+		maps, err := s.studio.Store.Maps(a.ID)
+		if err != nil {
+			return err
+		}
+		cards[i] = card{a, used, "intake"}
+		if len(maps) > 0 {
+			cards[i].Stage = "paint"
+		}
 	}
 	return c.Render(http.StatusOK, "home.html", map[string]any{"Assets": cards, "Demo": s.Demo != nil})
 }
@@ -327,6 +376,8 @@ func (s *Server) with(h func(c *echo.Context, a *studio.Asset) error) echo.Handl
 		if err != nil {
 			return err
 		}
+		a.Hold()
+		defer a.Release()
 		return h(c, a)
 	}
 }
@@ -467,7 +518,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"settings":  func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
 	"bake":      func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
 	"drop-high": func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },
-	"bring":     func(a *studio.Asset, r request) error { return a.TakeBrought(r.Rows) },
+	"bring":     func(a *studio.Asset, r request) error { return a.TakeBrought(r.Value, r.Rows) },
 	"words":     func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
 	"stop":      func(a *studio.Asset, r request) error { a.StopJob(); return nil },
 	"deliver":   func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },

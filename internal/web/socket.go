@@ -3,11 +3,13 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"log/slog"
 	"time"
 
 	"github.com/coder/websocket"
 	"github.com/labstack/echo/v5"
 
+	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/studio"
 )
@@ -39,7 +41,13 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 		defer cancel()
 		text := func(b []byte) error { return send(ctx, ws, websocket.MessageText, b) }
 		binary := func(b []byte) error { return send(ctx, ws, websocket.MessageBinary, b) }
-		_ = p.Run(ctx, text, binary) // it ends when the page is gone
+		err := func() (err error) {
+			defer par.Catch(&err)
+			return p.Run(ctx, text, binary) // it ends when the page is gone
+		}()
+		if lost, ok := err.(*par.Panic); ok {
+			slog.Error("a fault ended a page's pictures", "fault", lost.Value, "trace", string(lost.Trace))
+		}
 	}()
 	for {
 		_, data, err := ws.Read(ctx)

@@ -5,11 +5,11 @@ package accel
 
 import (
 	"context"
+	"math"
 	"math/bits"
-	"runtime"
-	"sync"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/par"
 )
 
 const (
@@ -81,7 +81,7 @@ func BuildWithin(ctx context.Context, m Mesh) (*BVH, error) {
 	if len(bd.refs) == 0 {
 		return out, nil
 	}
-	depth := bits.Len(uint(runtime.GOMAXPROCS(0))) + 3
+	depth := bits.Len(uint(par.Workers())) + 3
 	root := bd.split(bd.refs, depth, 0)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -122,8 +122,8 @@ type bin struct {
 	n   int
 }
 
-// split partitions refs in place. par is how many more levels may start goroutines.
-func (b *builder) split(refs []ref, par, depth int) *tree {
+// split partitions refs in place. spread is how many more levels may start goroutines.
+func (b *builder) split(refs []ref, spread, depth int) *tree {
 	box, mids := geom.EmptyBox(), geom.EmptyBox()
 	for i := range refs {
 		box = box.Union(refs[i].box)
@@ -135,10 +135,10 @@ func (b *builder) split(refs []ref, par, depth int) *tree {
 		return t
 	}
 	at := b.partition(refs, box, mids, depth)
-	if par > 0 && len(refs) > 4096 {
-		var wg sync.WaitGroup
-		wg.Go(func() { t.left = b.split(refs[:at], par-1, depth+1) })
-		t.right = b.split(refs[at:], par-1, depth+1)
+	if spread > 0 && len(refs) > 4096 {
+		var wg par.Group
+		wg.Go(func() { t.left = b.split(refs[:at], spread-1, depth+1) })
+		t.right = b.split(refs[at:], spread-1, depth+1)
 		wg.Wait()
 	} else {
 		t.left = b.split(refs[:at], 0, depth+1)
@@ -158,8 +158,9 @@ func (b *builder) partition(refs []ref, box, mids geom.Box, depth int) int {
 		for i := range bins {
 			all[k][i].box = geom.EmptyBox()
 		}
-		if s := size.Axis(k); s > 0 {
-			scale[k] = bins * 0.9999 / s
+		// Centres that are closer than numbers can part, or further away, are one in this direction.
+		if s := bins * 0.9999 / size.Axis(k); s > 0 && s <= math.MaxFloat32 {
+			scale[k] = s
 		}
 	}
 	lo := mids.Min
@@ -167,7 +168,7 @@ func (b *builder) partition(refs []ref, box, mids geom.Box, depth int) int {
 		r := &refs[i]
 		d := r.mid.Sub(lo)
 		for k, v := range [3]float32{d.X * scale[0], d.Y * scale[1], d.Z * scale[2]} {
-			bn := &all[k][int(v)]
+			bn := &all[k][max(0, min(bins-1, int(v)))]
 			bn.n++
 			bn.box = bn.box.Union(r.box)
 		}

@@ -257,7 +257,7 @@ func (s *Source) measureReach(ctx context.Context) error {
 	}
 	type span struct{ front, rear []float32 }
 	spans := make([]span, len(s.Low.Parts))
-	streams := make([]accel.Stream, par.Workers())
+	streams := make([]accel.Stream, par.Slots)
 	// From the low-poly, both ways, to the nearer face of its pair.
 	err = par.Blocks(ctx, len(byPart), 1, func(w, part, _ int) {
 		tris := byPart[part]

@@ -236,7 +236,7 @@ func (k *block) three(i int, v geom.Vec3) {
 
 // pass adds one sample per covered texel to the sums. Each texel is written by one block only.
 func (b *job) pass(ctx context.Context, surf *surface.Surface, spot int, do func(k *scratch, surf *surface.Surface, from, to, spot int)) error {
-	work := make([]*scratch, par.Workers())
+	work := make([]*scratch, par.Slots)
 	err := par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {
 		if work[w] == nil {
 			work[w] = b.scratch()
@@ -464,7 +464,7 @@ func (s *Source) Misses(ctx context.Context, set *uv.Set, size int) (mask []uint
 	}
 	surf := surface.Rasterise(s.Low, set, size, 0, 0)
 	mask = make([]uint8, size*size)
-	streams := make([]accel.Stream, par.Workers())
+	streams := make([]accel.Stream, par.Slots)
 	texel := texelOf(set, size)
 	var n atomic.Int64
 	err = par.Blocks(ctx, surf.Len(), blockSize, func(w, from, to int) {

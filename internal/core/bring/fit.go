@@ -77,7 +77,7 @@ func sampler(p *imgfile.Picture, channels, size int, nearest bool) func(x, y int
 		if p.Channels == 1 {
 			c = 0
 		}
-		return p.Pix[(y*p.Width+x)*p.Channels+c]
+		return p.At((y*p.Width+x)*p.Channels + c)
 	}
 	if nearest || p.Width == size && p.Height == size {
 		return func(x, y int, v *[3]float32) {
@@ -153,7 +153,7 @@ func GuessGreen(low *mesh.Model, set *uv.Set, normal *imgfile.Picture, world *ba
 		n := geom.Vec3{X: float32(w[0])/65535*2 - 1, Y: float32(w[1])/65535*2 - 1, Z: float32(w[2])/65535*2 - 1}
 		local, _ := low.FrameAt(tangents, int(surf.Tri[i]), surf.U[i], surf.V[i]).Local(n)
 		c := min(1, normal.Channels-1)
-		g := normal.Pix[((2*y+1)*normal.Height/(2*guessSize)*normal.Width+(2*x+1)*normal.Width/(2*guessSize))*normal.Channels+c]
+		g := normal.At(((2*y+1)*normal.Height/(2*guessSize)*normal.Width+(2*x+1)*normal.Width/(2*guessSize))*normal.Channels + c)
 		if !signed {
 			g = g*2 - 1
 		}

@@ -70,7 +70,7 @@ func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps m
 		c.ch.Base[k], c.ch.Normal[k] = plane(), plane()
 	}
 	c.ch.Roughness, c.ch.Metallic, c.ch.Height, c.ch.AO = plane(), plane(), plane(), c.in.AO
-	c.work = make([]*scratch, par.Workers())
+	c.work = make([]*scratch, par.Slots)
 	c.slopes(m)
 	tight, soft := maps[bake.Tight], maps[bake.Soft]
 	if tight != nil {

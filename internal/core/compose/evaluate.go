@@ -269,6 +269,7 @@ type value struct {
 	own    []float32
 	blend  pixel.Blend
 	alpha  float32
+	full   bool // sums end at 1
 }
 
 // Evaluate computes all channels of the document on this canvas. The result is valid until the
@@ -313,7 +314,9 @@ func (c *Canvas) values(l *strata.Layer) (out []value, err error) {
 		if err != nil {
 			return nil, err
 		}
-		k := value{blend: b, alpha: v.Opacity}
+		// W3C, Compositing and Blending Level 1, plus-lighter: Co = min(1, αs·Cs + αb·Cb). Later modes need
+		// what is in range; height alone has no end.
+		k := value{blend: b, alpha: v.Opacity, full: b.Name == "add" && ch.Name != "height"}
 		switch i {
 		case 0:
 			rgb, err := strata.ParseHex(v.Hex)
@@ -360,8 +363,17 @@ func (c *Canvas) blend(lays []lay, from, to int, k *scratch) {
 			}
 			for p, plane := range v.planes {
 				v.blend.Lay(plane[from:to], v.own[p], a)
+				if v.full {
+					endAtOne(plane[from:to])
+				}
 			}
 		}
+	}
+}
+
+func endAtOne(v []float32) {
+	for i, x := range v {
+		v[i] = min(x, 1)
 	}
 }
 

@@ -170,7 +170,7 @@ func readEXR(d []byte) (*Picture, error) {
 		return nil, err
 	}
 	pick := exrPick(h.channels)
-	p := &Picture{Width: h.width, Height: h.height, Channels: len(pick), Bits: 8 * h.channels[pick[0]].bytes, Float: true, Pix: make([]float32, h.width*h.height*len(pick))}
+	p := &Picture{Width: h.width, Height: h.height, Channels: len(pick), Bits: 8 * h.channels[pick[0]].bytes, Float: true}
 	perPixel := 0
 	for _, c := range h.channels {
 		perPixel += c.bytes
@@ -183,6 +183,11 @@ func readEXR(d []byte) (*Picture, error) {
 	if 8*across*down > len(d)-h.at {
 		return nil, damaged(errShort)
 	}
+	// Memory is taken when all blocks are there: no two may share bytes.
+	if err := exrTable(d, &h, across*down); err != nil {
+		return nil, damaged(err)
+	}
+	p.Pix = make([]float32, h.width*h.height*len(pick))
 	for i := range across * down {
 		at := binary.LittleEndian.Uint64(d[h.at+8*i:])
 		head := 8
@@ -219,6 +224,29 @@ func readEXR(d []byte) (*Picture, error) {
 		}
 	}
 	return p, nil
+}
+
+// exrTable holds the table of blocks against the bytes that are there.
+func exrTable(d []byte, h *exr, n int) error {
+	head := 8
+	if h.tile > 0 {
+		head = 20
+	}
+	all := 0
+	for i := range n {
+		at := binary.LittleEndian.Uint64(d[h.at+8*i:])
+		if at < uint64(h.at+8*n) || at > uint64(len(d)-head) {
+			return fmt.Errorf("block %d lies outside the file", i)
+		}
+		size := int(int32(binary.LittleEndian.Uint32(d[int(at)+head-4:])))
+		if size <= 0 || size > len(d)-head-int(at) {
+			return fmt.Errorf("block %d is out of place", i)
+		}
+		if all += head + size; all > len(d) {
+			return errors.New("blocks share their bytes")
+		}
+	}
+	return nil
 }
 
 func exrSample(b []byte, c exrChannel) float32 {

@@ -9,10 +9,11 @@ import (
 	"image"
 	"image/png"
 	"io"
-	"runtime"
-	"sync"
 
 	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zlib"
+
+	"crust/internal/core/par"
 )
 
 // Limits of a picture that is read.
@@ -24,43 +25,107 @@ const (
 // Signature begins every PNG file.
 const Signature = "\x89PNG\r\n\x1a\n"
 
-// Check reads a whole picture and returns its size, so that a broken one is told before it is used.
-func Check(name string, data []byte) (image.Point, error) {
-	img, err := ReadPNG(name, data)
-	if err != nil {
-		return image.Point{}, err
-	}
-	return img.Bounds().Size(), nil
-}
-
 // ReadPNG decodes a PNG of any depth. Its declared size is held against the limits, and against
 // what its bytes can hold at all, before memory is taken.
 func ReadPNG(name string, data []byte) (image.Image, error) {
-	fail := func(at int, what string) error {
-		return fmt.Errorf("%s, byte %d: %s; save the picture again as PNG", name, at, what)
-	}
-	if len(data) == 0 {
-		return nil, fail(0, "the picture is empty")
-	}
-	if !bytes.HasPrefix(data, []byte(Signature)) {
-		return nil, fail(0, "this is not a PNG picture")
-	}
-	c, err := png.DecodeConfig(bytes.NewReader(data))
-	if err != nil {
-		return nil, fail(8, "the picture's header is damaged ("+err.Error()+")")
-	}
-	if c.Width > MaxSide || c.Height > MaxSide || c.Width*c.Height > MaxPixels {
-		return nil, fail(16, fmt.Sprintf("the picture says it is %d × %d, over the limit of %d pixels", c.Width, c.Height, MaxPixels))
-	}
-	// Deflate cannot pack more than 1032 to 1, and a pixel takes at least one bit.
-	if int64(c.Width)*int64(c.Height)/8 > int64(len(data))*1032 {
-		return nil, fail(16, fmt.Sprintf("the picture says it is %d × %d, more than its %d bytes can hold", c.Width, c.Height, len(data)))
+	if _, err := pngConfig(name, data); err != nil {
+		return nil, err
 	}
 	img, err := png.Decode(bytes.NewReader(data))
 	if err != nil {
-		return nil, fail(len(data), "the picture is cut short or damaged ("+err.Error()+")")
+		return nil, pngFault(name, len(data), "the picture is cut short or damaged ("+err.Error()+")")
 	}
 	return img, nil
+}
+
+func pngFault(name string, at int, what string) error {
+	return fmt.Errorf("%s, byte %d: %s; save the picture again as PNG", name, at, what)
+}
+
+// pngConfig reads the head of a PNG and holds it against the limits.
+func pngConfig(name string, data []byte) (c image.Config, err error) {
+	fail := func(at int, what string) (image.Config, error) { return c, pngFault(name, at, what) }
+	if len(data) == 0 {
+		return fail(0, "the picture is empty")
+	}
+	if !bytes.HasPrefix(data, []byte(Signature)) {
+		return fail(0, "this is not a PNG picture")
+	}
+	if c, err = png.DecodeConfig(bytes.NewReader(data)); err != nil {
+		return fail(8, "the picture's header is damaged ("+err.Error()+")")
+	}
+	if c.Width > MaxSide || c.Height > MaxSide || c.Width*c.Height > MaxPixels {
+		return fail(16, fmt.Sprintf("the picture says it is %d × %d, over the limit of %d pixels", c.Width, c.Height, MaxPixels))
+	}
+	// Deflate cannot pack more than 1032 to 1, and a pixel takes at least one bit.
+	if int64(c.Width)*int64(c.Height)/8 > int64(len(data))*1032 {
+		return fail(16, fmt.Sprintf("the picture says it is %d × %d, more than its %d bytes can hold", c.Width, c.Height, len(data)))
+	}
+	return c, nil
+}
+
+// samplesOf is how many samples a pixel of each of PNG's colour types has.
+var samplesOf = map[byte]int{0: 1, 2: 3, 3: 1, 4: 2, 6: 4}
+
+// passes are where the passes of an interlaced PNG begin and step (PNG, third edition, §8.1); the last is
+// that of a plain one.
+var passes = [8][4]int{{0, 0, 8, 8}, {4, 0, 8, 8}, {0, 4, 4, 8}, {2, 0, 4, 4}, {0, 2, 2, 4}, {1, 0, 2, 2}, {0, 1, 1, 2}, {0, 0, 1, 1}}
+
+// Check goes through a whole PNG, its checksums and packed rows, without keeping its pixels, and returns
+// its size, so that a broken one is told before it is used.
+func Check(name string, data []byte) (image.Point, error) {
+	c, err := pngConfig(name, data)
+	if err != nil {
+		return image.Point{}, err
+	}
+	size := image.Point{X: c.Width, Y: c.Height}
+	fail := func(at int, what string) (image.Point, error) {
+		return size, pngFault(name, at, "the picture is cut short or damaged ("+what+")")
+	}
+	depth, samples, interlaced := int(data[24]), samplesOf[data[25]], data[28] == 1
+	var packed []io.Reader
+	at, ended := len(Signature), false
+	for !ended {
+		if len(data)-at < 12 {
+			return fail(at, "it ends inside a chunk")
+		}
+		n, kind := int64(binary.BigEndian.Uint32(data[at:])), string(data[at+4:at+8])
+		if n > int64(len(data)-at-12) {
+			return fail(at, "a chunk is longer than the file")
+		}
+		end := at + 8 + int(n)
+		if crc32.ChecksumIEEE(data[at+4:end]) != binary.BigEndian.Uint32(data[end:]) {
+			return fail(at, "a checksum is wrong")
+		}
+		if kind == "IDAT" {
+			packed = append(packed, bytes.NewReader(data[at+8:end]))
+		}
+		ended = kind == "IEND"
+		at = end + 4
+	}
+	want := int64(0)
+	list := passes[7:]
+	if interlaced {
+		list = passes[:7]
+	}
+	for _, p := range list {
+		w, h := (c.Width-p[0]+p[2]-1)/p[2], (c.Height-p[1]+p[3]-1)/p[3]
+		if w > 0 && h > 0 {
+			want += int64(h) * int64(1+(w*samples*depth+7)/8)
+		}
+	}
+	z, err := zlib.NewReader(io.MultiReader(packed...))
+	if err != nil {
+		return fail(at, err.Error())
+	}
+	defer z.Close()
+	switch n, err := io.Copy(io.Discard, io.LimitReader(z, want)); {
+	case err != nil:
+		return fail(at, err.Error())
+	case n < want:
+		return fail(at, "rows are missing")
+	}
+	return size, nil
 }
 
 // Image is pixels to be written, row by row from the top, channels interleaved.
@@ -85,9 +150,13 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 	strips := make([][]byte, count)
 	sums := make([]uint32, count)
 	errs := make([]error, count)
-	var wg sync.WaitGroup
-	next := make(chan int)
-	for range min(count, runtime.GOMAXPROCS(0)) {
+	var wg par.Group
+	next := make(chan int, count)
+	for i := range count {
+		next <- i
+	}
+	close(next)
+	for range min(count, par.Workers()) {
 		wg.Go(func() {
 			z := stripper{im: im, stride: stride, level: level}
 			for i := range next {
@@ -95,10 +164,6 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 			}
 		})
 	}
-	for i := range count {
-		next <- i
-	}
-	close(next)
 	wg.Wait()
 
 	sum := uint32(1)

@@ -14,14 +14,25 @@ import (
 	"golang.org/x/image/tiff"
 )
 
-// Picture is a picture's values as they stand in the file: whole numbers as shares of their largest, floats as they
-// are. Pix holds Width · Height · Channels of them, rows from the top; Channels is 1 (grey), 3 or 4.
+// Picture is a picture's values: Width · Height · Channels of them, rows from the top; Channels is 1 (grey), 3 or 4.
 type Picture struct {
 	Width, Height, Channels int
-	Bits                    int // of a sample
+	Bits                    int // of a sample in the file
 	Float                   bool
-	Pix                     []float32
+	Whole                   []uint16  // whole numbers as shares of their largest, 65535 for 1; nil when Float
+	Pix                     []float32 // floats as they are; nil when not Float
 }
+
+// At is value i.
+func (p *Picture) At(i int) float32 {
+	if p.Pix != nil {
+		return p.Pix[i]
+	}
+	return float32(p.Whole[i]) / 65535
+}
+
+// Len is how many values there are.
+func (p *Picture) Len() int { return max(len(p.Pix), len(p.Whole)) }
 
 // MaxRead limits a side of the pictures that Read takes, in px: no map is larger.
 const MaxRead = 8192
@@ -132,7 +143,14 @@ func jpegSize(data []byte) (int, int, error) {
 	return c.Width, c.Height, nil
 }
 
+// maxScans is how many scans a JPEG may have: encoders write about ten, and each is worked through for the
+// whole picture.
+const maxScans = 100
+
 func readJPEG(data []byte) (*Picture, error) {
+	if n := bytes.Count(data, []byte{0xff, 0xda}); n > maxScans {
+		return nil, fmt.Errorf("the picture is cut into %d scans, over the limit of %d; save it again as a plain JPEG or PNG", n, maxScans)
+	}
 	img, err := jpeg.Decode(bytes.NewReader(data))
 	if err != nil {
 		return nil, damaged(err)
@@ -161,45 +179,69 @@ func fromImage(img image.Image) *Picture {
 	b := img.Bounds()
 	w, h := b.Dx(), b.Dy()
 	p := &Picture{Width: w, Height: h, Channels: 3, Bits: 8}
+	// bytes8 and bytes16 take rows of so many samples as they are.
+	bytes8 := func(pix []uint8, stride, channels int) {
+		p.Channels, p.Whole = channels, make([]uint16, channels*w*h)
+		for y := range h {
+			out := p.Whole[y*channels*w:][:channels*w]
+			for x, v := range pix[y*stride:][:channels*w] {
+				out[x] = uint16(v) * 257
+			}
+		}
+	}
+	bytes16 := func(pix []uint8, stride, channels int) {
+		p.Channels, p.Bits, p.Whole = channels, 16, make([]uint16, channels*w*h)
+		for y := range h {
+			out, row := p.Whole[y*channels*w:][:channels*w], pix[y*stride:]
+			for x := range out {
+				out[x] = uint16(row[2*x])<<8 | uint16(row[2*x+1])
+			}
+		}
+	}
 	switch m := img.(type) {
 	case *image.Gray:
-		p.Channels, p.Pix = 1, make([]float32, w*h)
-		for y := range h {
-			for x, v := range m.Pix[y*m.Stride : y*m.Stride+w] {
-				p.Pix[y*w+x] = float32(v) / 255
-			}
-		}
+		bytes8(m.Pix, m.Stride, 1)
 	case *image.Gray16:
-		p.Channels, p.Bits, p.Pix = 1, 16, make([]float32, w*h)
-		for i := range p.Pix {
-			at := i/w*m.Stride + i%w*2
-			p.Pix[i] = float32(uint16(m.Pix[at])<<8|uint16(m.Pix[at+1])) / 65535
-		}
+		bytes16(m.Pix, m.Stride, 1)
 	case *image.NRGBA:
-		p.Channels, p.Pix = 4, make([]float32, 4*w*h)
-		for y := range h {
-			for x, v := range m.Pix[y*m.Stride : y*m.Stride+4*w] {
-				p.Pix[y*4*w+x] = float32(v) / 255
-			}
-		}
+		bytes8(m.Pix, m.Stride, 4)
 	case *image.NRGBA64:
-		p.Channels, p.Bits, p.Pix = 4, 16, make([]float32, 4*w*h)
-		for i := range p.Pix {
-			at := i/(4*w)*m.Stride + i%(4*w)*2
-			p.Pix[i] = float32(uint16(m.Pix[at])<<8|uint16(m.Pix[at+1])) / 65535
-		}
+		bytes16(m.Pix, m.Stride, 4)
+	case *image.Paletted:
+		paletted(p, m)
 	default:
 		if _, ok := img.(*image.RGBA64); ok {
 			p.Bits = 16
 		}
-		p.Pix = make([]float32, 3*w*h)
+		p.Whole = make([]uint16, 3*w*h)
+		at := 0
 		for y := range h {
 			for x := range w {
 				r, g, bl, _ := img.At(b.Min.X+x, b.Min.Y+y).RGBA()
-				at := 3 * (y*w + x)
-				p.Pix[at], p.Pix[at+1], p.Pix[at+2] = float32(r)/65535, float32(g)/65535, float32(bl)/65535
+				p.Whole[at], p.Whole[at+1], p.Whole[at+2] = uint16(r), uint16(g), uint16(bl)
+				at += 3
 			}
 		}
 	}
 	return p
+}
+
+// paletted looks colours up; a palette of greys makes a grey picture.
+func paletted(p *Picture, m *image.Paletted) {
+	colours := make([][3]uint16, 256)
+	p.Channels = 1
+	for i, c := range m.Palette {
+		r, g, b, _ := c.RGBA()
+		colours[i] = [3]uint16{uint16(r), uint16(g), uint16(b)}
+		if r != g || g != b {
+			p.Channels = 3
+		}
+	}
+	p.Whole = make([]uint16, p.Channels*p.Width*p.Height)
+	for y := range p.Height {
+		out := p.Whole[y*p.Channels*p.Width:]
+		for x, v := range m.Pix[y*m.Stride:][:p.Width] {
+			copy(out[x*p.Channels:][:p.Channels], colours[v][:])
+		}
+	}
 }

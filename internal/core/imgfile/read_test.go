@@ -51,7 +51,7 @@ func compare(t *testing.T, what string, p *Picture, img *image.NRGBA, allow floa
 	for i := range b.Dx() * b.Dy() {
 		c := img.NRGBAAt(i%b.Dx(), i/b.Dx())
 		for k, want := range []uint8{c.R, c.G, c.B}[:min(3, p.Channels)] {
-			if got := float64(p.Pix[i*p.Channels+k]) * 255; math.Abs(got-float64(want)) > allow {
+			if got := float64(p.At(i*p.Channels+k)) * 255; math.Abs(got-float64(want)) > allow {
 				t.Errorf("%s: texel %d, channel %d is %.2f, want %d", what, i, k, got, want)
 				return
 			}
@@ -307,8 +307,8 @@ func FuzzRead(f *testing.F) {
 			return // large pictures only cost the fuzzer time
 		}
 		p, err := Read(name, data)
-		if err == nil && len(p.Pix) != p.Width*p.Height*p.Channels {
-			t.Errorf("%d values for %d × %d of %d", len(p.Pix), p.Width, p.Height, p.Channels)
+		if err == nil && p.Len() != p.Width*p.Height*p.Channels {
+			t.Errorf("%d values for %d × %d of %d", p.Len(), p.Width, p.Height, p.Channels)
 		}
 	})
 }

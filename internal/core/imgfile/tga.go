@@ -79,7 +79,7 @@ func readTGA(d []byte) (*Picture, error) {
 	case kind == 2 && h.bits == 32:
 		p.Channels = 4
 	}
-	p.Pix = make([]float32, h.width*h.height*p.Channels)
+	p.Whole = make([]uint16, h.width*h.height*p.Channels)
 	for i := range h.width * h.height {
 		x, y := i%h.width, i/h.width
 		if !h.fromTop {
@@ -89,10 +89,10 @@ func readTGA(d []byte) (*Picture, error) {
 			x = h.width - 1 - x
 		}
 		px := raw[i*unit : (i+1)*unit]
-		out := p.Pix[(y*h.width+x)*p.Channels:][:p.Channels]
+		out := p.Whole[(y*h.width+x)*p.Channels:][:p.Channels]
 		switch {
 		case kind == 3:
-			out[0] = float32(px[0]) / 255
+			out[0] = uint16(px[0]) * 257
 			continue
 		case kind == 1:
 			if int(px[0]) >= h.entries {
@@ -102,12 +102,14 @@ func readTGA(d []byte) (*Picture, error) {
 		}
 		if len(px) == 2 {
 			v := binary.LittleEndian.Uint16(px)
-			out[0], out[1], out[2] = float32(v>>10&31)/31, float32(v>>5&31)/31, float32(v&31)/31
+			for k := range 3 { // five bits of each
+				out[k] = uint16((uint32(v>>(10-5*k)&31)*65535 + 15) / 31)
+			}
 			continue
 		}
-		out[0], out[1], out[2] = float32(px[2])/255, float32(px[1])/255, float32(px[0])/255
+		out[0], out[1], out[2] = uint16(px[2])*257, uint16(px[1])*257, uint16(px[0])*257
 		if p.Channels == 4 {
-			out[3] = float32(px[3]) / 255
+			out[3] = uint16(px[3]) * 257
 		}
 	}
 	return p, nil

@@ -7,6 +7,7 @@ import (
 
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/uv"
 )
 
@@ -113,8 +114,8 @@ func Model(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progres
 		o.Size = func(string) int { return 1024 }
 	}
 	r := &run{m: m, sets: sets, o: o}
-	faults := make(chan *mesh.Faults, 1)
-	go func() { faults <- m.Faults() }()
+	var beside par.Group
+	beside.Go(func() { r.faults = m.Faults() })
 	r.islands = uv.NewMap(m, sets)
 	progress(0.3)
 	var err error
@@ -143,7 +144,8 @@ func Model(ctx context.Context, m *mesh.Model, sets []uv.Set, o Options, progres
 	for i := range sets {
 		out.Used[i] = covered(m, &sets[i], sets[i].Tris, 1)
 	}
-	r.used, r.faults = out.Used, <-faults
+	beside.Wait()
+	r.used = out.Used
 	for i := range Kinds {
 		if err := ctx.Err(); err != nil {
 			return nil, err

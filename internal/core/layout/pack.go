@@ -857,10 +857,7 @@ func (p *packer) lay(ctx context.Context, scale, enough float64) (spots []spot, 
 		ok   bool
 	}
 	finds := make([]find, p.turns)
-	blocked := make([][]uint64, par.Workers())
-	for i := range blocked {
-		blocked[i] = make([]uint64, boards[0].words)
-	}
+	blocked := make([][]uint64, par.Slots)
 	// The lowest row at which there may be room for islands of the same cells, by tile.
 	lowest := make([]map[uint64]int, p.tiles)
 	for i := range lowest {
@@ -874,6 +871,9 @@ func (p *packer) lay(ctx context.Context, scale, enough float64) (spots []spot, 
 		for tile, b := range boards {
 			look := func(w, k int) {
 				m := p.maskAt(i, k, scale)
+				if blocked[w] == nil {
+					blocked[w] = make([]uint64, boards[0].words)
+				}
 				x, y, ok := b.lowest(m, border, lowest[tile][m.same], blocked[w])
 				finds[k] = find{m, x, y, ok}
 			}

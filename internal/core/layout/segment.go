@@ -328,7 +328,7 @@ func (a *atlas) pieces(ctx context.Context, faces []int32, angle, reach float64,
 	progress(0.3)
 	found := make([][]*chart, len(regions))
 	errs := make([]error, len(regions))
-	own := make([]*atlas, par.Workers())
+	own := make([]*atlas, par.Slots)
 	var done sharing
 	err = par.Blocks(ctx, len(regions), 1, func(w, i, _ int) {
 		if own[w] == nil {
@@ -420,7 +420,7 @@ func (a *atlas) join(ctx context.Context, charts []*chart, limit cut, of func(c 
 	refused := map[[2]*chart]bool{}
 	budget := 16*len(a.area) + 10_000
 	whole := budget
-	own := make([]*atlas, par.Workers())
+	own := make([]*atlas, par.Slots)
 	for budget > 0 {
 		busy := make([]bool, len(charts))
 		var tries []border

@@ -18,6 +18,12 @@ type File struct {
 // MaxFiles is how many files may come together, those of a zip included.
 const MaxFiles = 2000
 
+// A file of a zip that is larger than swollen bytes may be packed to one in mostPacked at the best.
+const (
+	swollen    = 64 << 20
+	mostPacked = 200
+)
+
 // Unpack puts the contents of zips in their place. What a zip says of its sizes is not trusted: at
 // most MaxBytes come out of all of them.
 func Unpack(files []File) ([]File, error) {
@@ -41,11 +47,17 @@ func Unpack(files []File) ([]File, error) {
 			if len(out) >= MaxFiles {
 				return nil, fail("", fmt.Sprintf("more than %d files", MaxFiles), "pack only the model and what belongs to it")
 			}
+			if e.UncompressedSize64 > swollen && e.UncompressedSize64 > mostPacked*e.CompressedSize64 {
+				return nil, fail(clip([]byte(name)), fmt.Sprintf("unpacks to %d MB from %d kB, as no model or picture does", e.UncompressedSize64>>20, e.CompressedSize64>>10), "leave it out")
+			}
 			r, err := e.Open()
 			if err != nil {
 				return nil, fail(clip([]byte(name)), "cannot be unpacked ("+err.Error()+")", "pack it again, without a password")
 			}
-			data, err := io.ReadAll(io.LimitReader(r, left+1))
+			var b bytes.Buffer
+			b.Grow(int(min(e.UncompressedSize64, uint64(left)+1, swollen)) + bytes.MinRead)
+			_, err = io.Copy(&b, io.LimitReader(r, left+1))
+			data := b.Bytes()
 			r.Close()
 			if err != nil {
 				return nil, fail(clip([]byte(name)), "is damaged in the zip ("+err.Error()+")", "pack it again")

@@ -54,10 +54,12 @@ func (m *Model) Edges(id []uint32, skip []bool) *Edges {
 	return e
 }
 
-// WeldUV maps every vertex to the lowest-numbered one at the same position with the same UV.
+// WeldUV maps every vertex to the lowest-numbered one at the same position, within the model's tolerance, with the
+// same UV.
 func (m *Model) WeldUV() []uint32 {
+	place := m.WeldNear(m.Tolerance())
 	return weld(len(m.Positions), func(i uint32) uint64 {
-		p, t := m.Positions[i], m.UVs[i]
-		return mix(mix(mix(mix(bits(p.X), bits(p.Y)), bits(p.Z)), bits(t.X)), bits(t.Y))
-	}, func(i, j uint32) bool { return m.Positions[i] == m.Positions[j] && m.UVs[i] == m.UVs[j] })
+		t := m.UVs[i]
+		return mix(mix(uint64(place[i]), bits(t.X)), bits(t.Y))
+	}, func(i, j uint32) bool { return place[i] == place[j] && m.UVs[i] == m.UVs[j] })
 }

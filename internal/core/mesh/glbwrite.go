@@ -3,6 +3,7 @@ package mesh
 import (
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math"
 
@@ -75,6 +76,9 @@ func WriteGLB(w io.Writer, m *Model, o GLBOptions) error {
 	zero := 0
 	g.doc.Scene = &zero
 	g.pad(0)
+	if g.large {
+		return &Error{"", "", fmt.Sprintf("as GLB the model has more than the %d MB that such a file can hold", maxGLB>>20), "take smaller maps, or deliver the maps without the model"}
+	}
 	g.doc.Buffers[0].Length = len(g.bin)
 	text, err := json.Marshal(&g.doc)
 	if err != nil {
@@ -103,7 +107,12 @@ type glbWriter struct {
 	tangents [][3]geom.Vec4
 	doc      gltfDoc
 	bin      []byte
+	large    bool // it would not fit; nothing more is kept
 }
+
+// maxGLB leaves room for the head in a file whose length is a 32-bit number. A variable, so that a test needs no
+// such file.
+var maxGLB = 1<<32 - 1<<24
 
 // Targets of buffer views.
 const (
@@ -119,6 +128,9 @@ func (g *glbWriter) pad(fill byte) {
 
 func (g *glbWriter) view(target, stride int, data []byte) int {
 	g.pad(0)
+	if g.large = g.large || len(g.bin)+len(data) > maxGLB; g.large {
+		return 0
+	}
 	g.doc.BufferViews = append(g.doc.BufferViews, gltfBufferView{Offset: len(g.bin), Length: len(data), Target: target, Stride: stride})
 	g.bin = append(g.bin, data...)
 	return len(g.doc.BufferViews) - 1

@@ -1,6 +1,9 @@
 package mesh
 
-import "fmt"
+import (
+	"fmt"
+	"math"
+)
 
 // Intake is how a model's file is taken: its unit and axes, its normals, and which UVs are used.
 type Intake struct {
@@ -40,8 +43,48 @@ func (o Intake) Apply(m *Model) error {
 		o.Metres = 1
 	}
 	m.Place(o.Metres, o.ZUp)
-	if b := m.Bounds(); !b.Min.Finite() || !b.Max.Finite() {
-		return fmt.Errorf("with a unit of %g m the model is too large to compute with; choose a smaller unit", o.Metres)
+	return m.CheckSize()
+}
+
+// Sizes in metres between which a model can be worked with: beyond them 32-bit numbers do not hold its areas.
+const (
+	LeastSize = 1e-6
+	MostSize  = 1e6
+)
+
+// SizeError refuses a model for its size in metres.
+type SizeError struct{ Metres float64 }
+
+func (e *SizeError) Error() string {
+	return fmt.Sprintf("the model is %.3g m long, outside %g–%g m; choose the unit that it was made in, or scale it in your modeller", e.Metres, LeastSize, MostSize)
+}
+
+// long is the model's longest side in its own unit. A model far from the origin counts as larger: its places are
+// as coarse as a larger one's.
+func (m *Model) long() (long float64) {
+	b := m.Bounds()
+	for k := range 3 {
+		lo, hi := float64(b.Min.Axis(k)), float64(b.Max.Axis(k))
+		long = max(long, hi-lo, 1e-3*max(math.Abs(lo), math.Abs(hi)))
+	}
+	return long
+}
+
+// CheckSize tells whether the model can be worked with as large as it is.
+func (m *Model) CheckSize() error {
+	if v := m.long(); !(v >= LeastSize && v <= MostSize) {
+		return &SizeError{v}
 	}
 	return nil
+}
+
+// UnitFor is the length in metres of the first unit in which a model, read in metres, can be worked with, 0 for none.
+func (m *Model) UnitFor() float64 {
+	long := m.long()
+	for _, u := range Units {
+		if v := long * u.Metres; v >= LeastSize && v <= MostSize {
+			return u.Metres
+		}
+	}
+	return 0
 }

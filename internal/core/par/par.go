@@ -3,20 +3,26 @@ package par
 
 import (
 	"context"
+	"fmt"
 	"runtime"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 )
 
+// Slots bounds the worker numbers that Blocks gives out, whatever the number of cores becomes while a
+// program runs: scratch that is kept by worker has so many places.
+const Slots = 64
+
 // Blocks calls f for runs of at most size indices that together cover 0 to n, on all cores, and
 // returns when all are done or, soon after it ends, with the context's error. worker numbers the
-// goroutine, below GOMAXPROCS, so that f can keep scratch. Which worker gets which run varies; what
-// f computes for a run must not depend on it.
+// goroutine, below Slots, so that f can keep scratch. Which worker gets which run varies; what
+// f computes for a run must not depend on it. A panic of f is Blocks' own.
 func Blocks(ctx context.Context, n, size int, f func(worker, from, to int)) error {
 	var next atomic.Int64
-	var wg sync.WaitGroup
-	for w := range min(runtime.GOMAXPROCS(0), (n+size-1)/size) {
-		wg.Go(func() {
+	var g Group
+	for w := range min(Workers(), (n+size-1)/size) {
+		g.Go(func() {
 			for ctx.Err() == nil {
 				from := int(next.Add(int64(size))) - size
 				if from >= n {
@@ -26,9 +32,63 @@ func Blocks(ctx context.Context, n, size int, f func(worker, from, to int)) erro
 			}
 		})
 	}
-	wg.Wait()
+	g.Wait()
 	return ctx.Err()
 }
 
-// Workers is how many goroutines Blocks may use at once.
-func Workers() int { return runtime.GOMAXPROCS(0) }
+// Workers is how many goroutines Blocks uses at once.
+func Workers() int { return min(Slots, runtime.GOMAXPROCS(0)) }
+
+// Group runs functions side by side. A panic of one, which would end the program, becomes one of Wait.
+type Group struct {
+	wait sync.WaitGroup
+	mu   sync.Mutex
+	lost *Panic
+}
+
+// Go runs f on a goroutine of its own.
+func (g *Group) Go(f func()) {
+	g.wait.Go(func() {
+		var err error
+		defer func() {
+			if p, ok := err.(*Panic); ok {
+				g.mu.Lock()
+				defer g.mu.Unlock()
+				if g.lost == nil {
+					g.lost = p
+				}
+			}
+		}()
+		defer Catch(&err)
+		f()
+	})
+}
+
+// Wait waits for all functions, then panics with a *Panic when one of them did.
+func (g *Group) Wait() {
+	g.wait.Wait()
+	if g.lost != nil {
+		panic(g.lost)
+	}
+}
+
+// Panic is a panic that was caught, as an error with the trace of where it happened.
+type Panic struct {
+	Value any
+	Trace []byte
+}
+
+func (p *Panic) Error() string { return fmt.Sprint(p.Value) }
+
+// Catch, deferred, turns a panic into an error of type *Panic.
+func Catch(err *error) {
+	v := recover()
+	if v == nil {
+		return
+	}
+	p, ok := v.(*Panic)
+	if !ok {
+		p = &Panic{v, debug.Stack()}
+	}
+	*err = p
+}

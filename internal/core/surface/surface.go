@@ -128,7 +128,7 @@ func (s *Surface) Pad(ctx context.Context) error {
 		start []int // first column where each is lowest
 		h     []int
 	}
-	work := make([]scratch, par.Workers())
+	work := make([]scratch, par.Slots)
 	err := par.Blocks(ctx, n, 16, func(w, from, to int) {
 		k := &work[w]
 		for y := from; y < to; y++ {

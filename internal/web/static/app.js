@@ -69,16 +69,19 @@ class App {
   }
 
   async take(s) {
-    const first = !this.state, old = this.state;
+    const old = this.state;
     this.state = s;
     document.title = `${s.name} · Crust`;
     if (document.activeElement !== $('#asset-name')) $('#asset-name').value = s.name;
     const split = JSON.stringify([s.split, s.modelVersion, s.sets.map(k => k.name)]);
     if (split !== this.split) {
       this.split = split;
-      await this.loadMesh(!first && old.modelVersion === s.modelVersion);
-      if (!first) this.look(true);
+      await this.loadMesh(!!old && old.modelVersion === s.modelVersion);
+      if (old) this.look(true);
     }
+    if (this.state !== s) return; // a newer one has come meanwhile and is taken itself
+    const first = !this.begun;
+    this.begun = true;
     this.job(s.job || null);
     this.stations();
     this.intake.take(s, old);
@@ -90,9 +93,11 @@ class App {
     else { this.words(); this.strata.render(); }
   }
 
-  /** Loads the model with its sets; keep holds the camera. */
-  async loadMesh(keep = true) {
-    this.viewport.loadMesh(await call('GET', `${this.api}/mesh`), keep);
+  /** Loads the model with its sets; keep holds the camera, split shows another way to split. The last asked for holds. */
+  async loadMesh(keep = true, split = '') {
+    const mine = this.meshAsked = {};
+    const buffer = await call('GET', `${this.api}/mesh${split && `?split=${split}`}`);
+    if (mine === this.meshAsked) this.viewport.loadMesh(buffer, keep);
   }
 
   takeDoc(e) {
@@ -220,6 +225,7 @@ class App {
 
   job(j) {
     $('#job').hidden = !j;
+    if (j && !this.running) for (const n of ['#layout-complaint', '#bake-complaint']) complain($(n), '');
     this.running = j;
     if (!j) return;
     $('.job-label').textContent = j.label;
@@ -231,7 +237,10 @@ class App {
 
   done(e) {
     this.job(null);
-    if (e.kind === 'deliver') this.deliver.done(e);
+    if (e.kind === 'deliver') return this.deliver.done(e);
+    // Beside what it concerns, until something changes.
+    const node = { layout: '#layout-complaint', carry: '#layout-complaint', bake: '#bake-complaint', bring: '#bring-all-complaint' }[e.kind];
+    if (node) complain($(node), e.error || '');
     else if (e.error) toast(e.error);
   }
 

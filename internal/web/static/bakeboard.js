@@ -1,7 +1,7 @@
 // Bake: the board of sets × maps, one map in the side panel or large, and the settings of coming bakes.
 import { $, choose, clock, complain, el, grouped, icon, pennant } from './dom.js';
 import { call, upload } from './api.js';
-import { value } from './values.js';
+import { show, value } from './values.js';
 import { Cage } from './cage.js';
 import { Bringing } from './bringing.js';
 
@@ -53,12 +53,12 @@ export class BakeBoard {
     input.value = '';
   }
 
-  url(c) { return `${this.app.api}/maps/${encodeURIComponent(c.set)}/${c.kind}`; }
+  url(c) { return `${this.app.api}/maps/${c.kind}?set=${encodeURIComponent(c.set)}`; }
   same(c) { return this.chosen && c.set === this.chosen.set && c.kind === this.chosen.kind; }
   wanting() { return this.app.state.cells.filter(c => c.state === 'missing' || c.state === 'stale'); }
 
   bake(cells) {
-    if (cells.length) this.app.do('bake', { cells: cells.map(c => ({ set: c.set, kind: c.kind })) });
+    if (cells.length) this.app.do('bake', { cells: cells.map(c => ({ set: c.set, kind: c.kind })) }, $('#bake-complaint'));
   }
 
   take(s) {
@@ -230,7 +230,7 @@ export class BakeBoard {
     }), s.high?.length ? '' : el('li.quiet', {}, 'none: maps come from the model itself'));
     const most = s.bounds.reduce((a, b) => Math.max(a, b)) * 2;
     const length = (name, label, zero) => value({ name, label, value: s.settings[name], min: 0, max: most, default: 0, unit: 'm', zero, commit: v => set({ [name]: v }) });
-    const mm = v => `≈ ${(v * 1000).toFixed(1)} mm`;
+    const mm = v => `≈ ${show(v, { unit: 'm' })}`;
     $('#lengths').replaceChildren(length('radius', 'curvature radius', mm(s.suggested.radius)), length('far', 'occlusion limit', 'none'),
       length('front', 'high-poly, front', 'by part'), length('rear', 'high-poly, rear', 'by part'), length('deep', 'thickness limit', mm(s.suggested.deep)));
     const pick = (label, key, options) => {
@@ -374,7 +374,7 @@ export class BakeBoard {
       if (q.u < 0 || q.u >= 1 || q.v < 0 || q.v >= 1) { this.tell(''); continue; }
       const kind = this.shown().kind;
       try {
-        const a = await call('GET', `${this.app.api}/maps/${encodeURIComponent(q.set)}/${kind}/at?u=${q.u}&v=${q.v}`);
+        const a = await call('GET', `${this.app.api}/maps/${kind}/at?set=${encodeURIComponent(q.set)}&u=${q.u}&v=${q.v}`);
         const label = q.set === this.shown().set ? '' : (this.app.state.sets.find(k => k.name === q.set)?.label || '') + ' · ';
         this.tell(`${label}${a.values.map(x => x.toFixed(4)).join('  ')}${a.means ? ' · ' + a.means : ''} · texel ${a.x}, ${a.y}`);
       } catch { this.tell(''); }

@@ -35,6 +35,7 @@ export class Bringing {
   show(answer) {
     this.rows = answer.rows;
     this.words = answer.words;
+    this.key = answer.key;
     complain($('#bring-sheet-complaint'), '');
     $('#pair-sheet').hidden = true;
     $('#bring-sheet').hidden = false;
@@ -60,7 +61,7 @@ export class Bringing {
       return el('tr', { 'data-file': r.file, className: !r.set || !r.kind ? 'unplaced' : '' }, el('td.clip', { title: r.file }, r.file), el('td.figure', {}, s2),
         el('td', {}, pick(r, 'set', s.sets.map(k => [k.name, k.label]), 'Set')), el('td', {}, pick(r, 'kind', this.app.tables.maps.map(m => [m.name, m.label]), 'Map')),
         el('td', {}, r.kind === 'normal' || r.kind === 'world-normal' ? el('label.tick', {}, flip, ' flip ', el('span.quiet', {}, guess)) : ''),
-        el('td' + (double(r) ? '.off' : '.quiet'), {}, double(r) ? 'another file is meant for this place' : r.set && r.kind ? '' : r.reason || ''));
+        el('td' + (double(r) ? '.amiss' : '.quiet'), {}, double(r) ? 'another file is meant for this place' : r.set && r.kind ? '' : r.reason || ''));
     }));
     const take = $('#bring-take');
     take.textContent = placed.length ? `Take ${placed.length} map${placed.length === 1 ? '' : 's'} in` : 'No file has a place yet';
@@ -80,7 +81,8 @@ export class Bringing {
         own[m.name] = words[m.name];
         // The names are read anew with the new words; what was put right by hand stays.
         try {
-          const rows = (await upload(`${this.app.api}/bring`, this.files)).rows;
+          const { rows, key } = await upload(`${this.app.api}/bring`, this.files);
+          this.key = key;
           this.rows = rows.map((r, i) => this.rows[i]?.own ? this.rows[i] : r);
           this.render();
         } catch (e) { complain($('#bring-sheet-complaint'), e.message); }
@@ -90,6 +92,6 @@ export class Bringing {
   }
 
   async take() {
-    if (await this.app.do('bring', { rows: this.rows }, $('#bring-sheet-complaint'))) $('#bring-sheet').hidden = true;
+    if (await this.app.do('bring', { value: this.key, rows: this.rows }, $('#bring-sheet-complaint'))) $('#bring-sheet').hidden = true;
   }
 }

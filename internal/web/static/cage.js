@@ -1,7 +1,7 @@
 // How parts pair with the high-poly, the cage on the model, where rays miss, and the normals beside the high-poly.
 import { $, complain, el, grouped } from './dom.js';
 import { call } from './api.js';
-import { value } from './values.js';
+import { show, value } from './values.js';
 
 export class Cage {
   constructor(board) {
@@ -49,7 +49,7 @@ export class Cage {
     const most = s.bounds.reduce((a, b) => Math.max(a, b)), parts = s.settings.parts || {};
     const reach = (part, side) => {
       const own = parts[part.part]?.[side] || 0;
-      return value({ name: `${side} of ${part.part}`, value: own, min: 0, max: most, default: 0, unit: 'm', zero: `≈ ${(part.reach[side] * 1000).toFixed(1)} mm`, commit: v => {
+      return value({ name: `${side} of ${part.part}`, value: own, min: 0, max: most, default: 0, unit: 'm', zero: `≈ ${show(part.reach[side], { unit: 'm' })}`, commit: v => {
         const next = { ...parts, [part.part]: { front: 0, rear: 0, ...parts[part.part], [side]: v } };
         if (!next[part.part].front && !next[part.part].rear) delete next[part.part];
         this.set({ parts: next });
@@ -57,7 +57,7 @@ export class Cage {
     };
     $('#pairs').replaceChildren(el('tr', {}, ...['Part', 'High-poly', 'Front', 'Rear'].map(w => el('th', {}, w))), ...p.parts.map(k => el('tr', { 'data-part': k.part },
       el('td', {}, k.part, k.joined.length ? el('div.quiet', {}, `one surface with ${k.joined.join(', ')}`) : null),
-      el('td' + (k.high.length ? '' : '.off'), {}, k.high.join(', ') || 'none of its name'),
+      el('td' + (k.high.length ? '' : '.amiss'), {}, k.high.join(', ') || 'none of its name'),
       el('td', {}, reach(k, 'front')), el('td', {}, reach(k, 'rear')))));
   }
 
@@ -74,7 +74,7 @@ export class Cage {
         this.shells = { front: new Float32Array(b, 8, 3 * n), rear: new Float32Array(b, 8 + 12 * n, 3 * n), index: new Uint32Array(b, 8 + 24 * n, m) };
         let missed = 0, texels = 0;
         for (const set of s.sets) {
-          const r = await fetch(`${this.app.api}/misses/${encodeURIComponent(set.name)}.png`);
+          const r = await fetch(`${this.app.api}/misses?set=${encodeURIComponent(set.name)}`);
           if (!r.ok) throw new Error((await r.json()).error);
           missed += Number(r.headers.get('X-Missed'));
           texels += Number(r.headers.get('X-Texels'));

@@ -8,13 +8,21 @@ export class Findings {
     this.intake = intake;
     this.app = intake.app;
     this.list = [];
-    this.at = -1;
+    this.at = -1; // of list
+    this.row = -1; // of the rows shown
+    this.open = new Set(); // kinds that are unfolded
     const keys = (box, move, go) => box.addEventListener('keydown', e => {
       const by = { ArrowDown: 1, ArrowUp: -1, Home: -1e6, End: 1e6 }[e.key];
       if (by) { e.preventDefault(); move(by); }
       if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); go(); }
     });
-    keys($('#findings'), by => this.pick(Math.max(0, Math.min(this.list.length - 1, this.at + by)), true), () => this.show(0));
+    keys($('#findings'), by => this.pick(Math.max(0, Math.min(this.entries().length - 1, this.row + by)), true), () => this.go());
+    $('#findings').addEventListener('keydown', e => {
+      const k = this.entries()[this.row]?.kind;
+      if (!k || e.key !== 'ArrowRight' && e.key !== 'ArrowLeft') return;
+      e.preventDefault();
+      this.unfold(k, e.key === 'ArrowRight');
+    });
     keys($('#places'), by => this.show(Math.max(0, Math.min(this.places().length - 1, this.place + by)), true), () => this.show(this.place));
   }
 
@@ -36,7 +44,7 @@ export class Findings {
     this.sets = r.sets;
     const mend = this.list.filter(f => f.severity === 'mend').length;
     $('#findings-title').textContent = this.list.length ? `Findings · ${mend} to mend, ${this.list.length - mend} to know` : 'Findings · none';
-    this.at = -1;
+    this.at = this.row = -1;
     this.padding();
     this.rows();
     if (this.list.length) this.pick(0);
@@ -48,30 +56,64 @@ export class Findings {
     $('#padding').replaceChildren(value({ name: 'padding', label: 'padding', value: t.padding, min: 0, max: 64, default: 4, unit: 'px', commit: v => this.app.do('padding', { intake: { padding: v } }) }));
   }
 
+  /** What the list shows: findings of one kind in several sets are one row that unfolds. */
+  entries() {
+    const out = [];
+    for (const kind of new Set(this.list.map(f => f.kind))) {
+      const items = this.list.flatMap((f, n) => f.kind === kind ? [n] : []);
+      if (items.length === 1) out.push({ n: items[0] });
+      else {
+        out.push({ n: items[0], kind, items });
+        if (this.open.has(kind)) out.push(...items.map(n => ({ n, inner: true })));
+      }
+    }
+    return out;
+  }
+
   rows() {
-    $('#findings').replaceChildren(...this.list.map((f, n) => {
-      const i = this.app.state.sets.findIndex(k => k.label === f.set);
-      const row = el('div.finding.sev-' + f.severity, { role: 'option', tabIndex: n === Math.max(0, this.at) ? 0 : -1, 'aria-selected': n === this.at, 'data-kind': f.kind },
-        el('span.finding-title', {}, f.title), el('span.quiet', {}, i >= 0 ? pennant(i) : null, i >= 0 ? ' ' + f.set : 'model'), el('span.figure', {}, f.kind === 'unused' ? `${f.count} %` : grouped(f.count)));
-      row.onclick = () => { this.pick(n, true); this.show(0); };
+    $('#findings').replaceChildren(...this.entries().map((e, at) => {
+      const f = this.list[e.n], i = this.app.state.sets.findIndex(k => k.label === f.set);
+      const count = e.items ? e.items.reduce((sum, n) => sum + this.list[n].count, 0) : f.count;
+      const row = el('div.finding.sev-' + f.severity + (e.inner ? '.inner' : ''), { role: 'option', tabIndex: at === Math.max(0, this.row) ? 0 : -1, 'aria-selected': at === this.row, 'data-kind': f.kind },
+        el('span.finding-title', {}, e.items ? `${this.open.has(e.kind) ? '▾' : '▸'} ${f.title}` : f.title),
+        el('span.quiet', {}, !e.items && i >= 0 ? pennant(i) : null, e.items ? `${e.items.length} sets` : i >= 0 ? ' ' + f.set : 'model'),
+        el('span.figure', {}, f.kind === 'unused' ? e.items ? '' : `${f.count} %` : grouped(count)));
+      if (e.items) row.setAttribute('aria-expanded', this.open.has(e.kind));
+      row.onclick = () => { this.pick(at, true); this.go(); };
       return row;
     }));
   }
 
-  /** Chooses a finding and says what it means. */
-  pick(n, focus) {
-    if (n < 0 || n >= this.list.length) return;
-    this.at = n;
-    const f = this.list[n];
-    [...$('#findings').children].forEach((r, i) => { r.setAttribute('aria-selected', i === n); r.tabIndex = i === n ? 0 : -1; });
-    if (focus) $('#findings').children[n].focus();
-    $('#finding-words').replaceChildren(el('strong', {}, f.detail[0].toUpperCase() + f.detail.slice(1) + '.'), ' ' + f.remedy);
+  /** Does what Enter does on the chosen row: unfolds it, or frames its first place. */
+  go() {
+    const k = this.entries()[this.row]?.kind;
+    if (k) this.unfold(k, !this.open.has(k)); else this.show(0);
+  }
+
+  unfold(kind, on) {
+    if (on) this.open.add(kind); else this.open.delete(kind);
+    this.rows();
+    $('#findings').children[this.row]?.focus();
+  }
+
+  /** Chooses a row and says what it means. */
+  pick(at, focus) {
+    const e = this.entries()[at];
+    if (!e) return;
+    this.row = at;
+    this.at = e.n;
+    const f = this.list[e.n];
+    [...$('#findings').children].forEach((r, i) => { r.setAttribute('aria-selected', i === at); r.tabIndex = i === at ? 0 : -1; });
+    if (focus) $('#findings').children[at].focus();
+    const words = e.items ? `${e.items.length} sets have it` : f.detail[0].toUpperCase() + f.detail.slice(1);
+    $('#finding-words').replaceChildren(el('strong', {}, words + '.'), ' ' + f.remedy);
     this.place = 0;
-    $('#places').replaceChildren(...f.places.map((p, i) => {
-      const b = el('div.place', { role: 'option', tabIndex: i ? -1 : 0, 'data-place': i }, p.label);
+    const places = e.items ? [] : f.places;
+    $('#places').replaceChildren(...places.map((p, i) => {
+      const b = el('div.place', { role: 'option', tabIndex: i ? -1 : 0, 'aria-selected': false, 'data-place': i }, p.label);
       b.onclick = () => this.show(i, true);
       return b;
-    }), f.count > f.places.length && f.places.length === 40 ? el('p.quiet', {}, `and ${grouped(f.count - 40)} more`) : '');
+    }), !e.items && f.count > f.places.length && f.places.length === 40 ? el('p.quiet', {}, `and ${grouped(f.count - 40)} more`) : '');
   }
 
   /** Frames a place of the chosen finding on the flat map and on the model. */

@@ -1,7 +1,7 @@
 // Intake: the texture sets, how the model is taken, its flat map, and what is wrong with it.
 import { $, choose, complain, el, grouped, pennant, setColour } from './dom.js';
 import { call, upload } from './api.js';
-import { value } from './values.js';
+import { show, value } from './values.js';
 import { FlatMap } from './flatmap.js';
 import { Findings } from './findings.js';
 
@@ -12,7 +12,7 @@ export class Intake {
     this.app = app;
     this.set = null;
     this.preview = null; // {split, sets} while a way to split is only looked at
-    this.relay = { into: 'one', tiles: 4, margin: 0.02 };
+    this.relay = { into: 'one', tiles: 4, pixels: 8 };
     this.flatmap = new FlatMap($('#flatmap'));
     this.findings = new Findings(this);
     for (const b of document.querySelectorAll('#split button')) b.onclick = () => this.look(b.dataset.value);
@@ -25,7 +25,7 @@ export class Intake {
     $('#carry-maps').onclick = () => app.do('carry', {}, $('#intake-complaint'));
     $('#carry-pick').onclick = () => $('#carry-file').click();
     $('#carry-file').onchange = e => this.carry(e.target.files[0]);
-    $('#layout-go').onclick = () => app.do('layout', { layout: this.relay }, $('#intake-complaint'));
+    $('#layout-go').onclick = () => { complain($('#layout-complaint'), ''); app.do('layout', { layout: this.relay }, $('#layout-complaint')); };
     for (const b of document.querySelectorAll('#layout-into button')) b.onclick = () => { this.relay.into = b.dataset.value; this.layoutForm(); };
     const scale = $('#figure');
     scale.onchange = () => app.viewport.showFigure(scale.checked);
@@ -50,6 +50,7 @@ export class Intake {
     if (this.preview) $('#preview-words').textContent = `${sets.length} set${sets.length === 1 ? '' : 's'} ${SPLITS[this.preview.split]}. Layers stay on their faces.`;
     this.rows(sets, !!this.preview);
     this.model(s);
+    this.layoutForm();
     $('#model-notes').textContent = (s.notes || []).join(' ');
   }
 
@@ -63,7 +64,7 @@ export class Intake {
       const density = k.density * k.size, off = density > 0 && (density > 2 * mid || density < mid / 2);
       row.append(pennant(i), preview ? el('strong', {}, k.label) : this.nameBox(k), preview ? el('span') : this.sizeBox(k),
         el('span.quiet', {}, `${grouped(k.triangles)} triangle${k.triangles === 1 ? '' : 's'}`),
-        el('span.figure' + (off ? '.off' : ''), { title: off ? `far off the median of ${grouped(mid)} px/m` : 'texel density' }, `${grouped(density)} px/m`));
+        el('span.figure' + (off ? '.amiss' : ''), { title: off ? `far off the median of ${grouped(mid)} px/m` : 'texel density' }, `${grouped(density)} px/m`));
       row.classList.toggle('on', k.name === this.set);
       row.onclick = () => this.choose(k.name);
       row.onkeydown = e => { if (e.target === row && (e.key === 'Enter' || e.key === ' ')) { e.preventDefault(); this.choose(k.name); } };
@@ -138,23 +139,32 @@ export class Intake {
       pick('Up', [['y', 'Y axis', !t.zUp], ['z', 'Z axis', t.zUp]], v => send({ zUp: v === 'z' })),
       pick('Normals', [['file', 'as in the file', !t.compute], ['own', 'computed', t.compute]], v => send({ compute: v === 'own', crease: t.crease || 50 })),
       t.compute ? el('div.take-row', {}, el('span', {}, 'Crease'), value({ name: 'crease', value: t.crease, min: 0, max: 180, default: 50, unit: '°', commit: v => send({ crease: v }) })) : '',
-      el('div.take-row', {}, el('span', {}, 'Size'), el('span.figure', { id: 'model-size' }, `${length(x)} × ${length(y)} × ${length(z)} m`)),
+      el('div.take-row', {}, el('span', {}, 'Size'), el('span.figure', { id: 'model-size' }, [x, y, z].map(v => show(v, { unit: 'm' })).join(' × '))),
       el('div.take-row', {}, el('span', {}, 'Content'), el('span.figure', {}, `${grouped(s.triangles)} tri · ${s.parts.length} part${s.parts.length === 1 ? '' : 's'}`)));
     const first = (s.channels || []).length - (t.layouts || []).length, made = (t.layouts || [])[t.channel - first];
     $('#layout-report').hidden = !made;
     if (made) {
       const r = made.report;
-      $('#layout-words').textContent = `${made.name}: ${r.islands} islands, stretch ${r.stretch.toFixed(2)}, ${r.used.map(u => `${Math.round(u * 100)} %`).join(', ')} of the tile used.`;
+      const used = r.used.length > 4 ? `${Math.round(Math.min(...r.used) * 100)}–${Math.round(Math.max(...r.used) * 100)} %` : r.used.map(u => `${Math.round(u * 100)} %`).join(', ');
+      const px = r.pixels ?? r.margin * t.size, less = r.asked > px * 1.001;
+      $('#layout-words').textContent = `${made.name}: ${grouped(r.islands)} islands, ${used} of the tile used, stretch ${r.stretch.toFixed(2)}, margin ${Number(px.toPrecision(2))} px${less ? ` (the largest that fits; ${Number(r.asked.toPrecision(3))} px were asked for)` : ''}.`;
       $('#carry-set').replaceChildren(...made.sets.map(k => el('option', { value: k }, k)));
       $('#carry-content').replaceChildren(...this.app.tables.contents.map(k => el('option', { value: k }, k)));
     }
   }
 
+  /** What is tried, and about how long it takes. */
+  foretell() {
+    const n = this.app.state?.layoutSeconds;
+    $('#layout-time').textContent = n ? `takes about ${n < 90 ? `${Math.round(n)} s` : `${Math.round(n / 60)} min`}; can be stopped` : '';
+  }
+
   layoutForm() {
+    this.foretell();
     choose($('#layout-into'), this.relay.into);
     const o = this.relay;
     $('#layout-values').replaceChildren(
-      value({ name: 'margin', label: 'margin', value: o.margin, min: 0, max: 0.1, default: 0.02, commit: v => { o.margin = v; this.layoutForm(); } }),
+      value({ name: 'margin', label: 'margin', value: o.pixels, min: 0, max: 64, default: 8, unit: 'px', share: this.app.state?.intake.size || 1024, commit: v => { o.pixels = v; this.layoutForm(); } }),
       o.into === 'tiles' ? value({ name: 'tiles', label: 'tiles', value: o.tiles, min: 1, max: 20, default: 4, whole: true, commit: v => { o.tiles = v; this.layoutForm(); } }) : '');
   }
 
@@ -173,7 +183,7 @@ export class Intake {
       const sets = await call('GET', `${this.app.api}/preview/${split}`);
       this.preview = { split, sets };
       this.render(this.app.state);
-      this.app.viewport.loadMesh(await call('GET', `${this.app.api}/mesh?split=${split}`), true);
+      await this.app.loadMesh(true, split);
       this.flat();
     } catch (e) {
       complain($('#intake-complaint'), e.message);
@@ -187,8 +197,8 @@ export class Intake {
 
   async flat() {
     const sets = this.preview?.sets || this.app.state.sets, i = sets.findIndex(k => k.name === this.set);
-    const query = this.preview ? `?split=${this.preview.split}` : '';
-    await this.flatmap.load(`${this.app.api}/flat/${encodeURIComponent(this.set)}.svg${query}`, this.set, setColour(Math.max(0, i)));
+    const query = new URLSearchParams({ set: this.set, ...(this.preview && { split: this.preview.split }) });
+    await this.flatmap.load(`${this.app.api}/flat?${query}`, this.set, setColour(Math.max(0, i)));
   }
 
   /** Brings a corrected model in: first says what would happen. */
@@ -203,7 +213,7 @@ export class Intake {
         el('li', {}, `${p.file}: ${grouped(p.triangles)} triangles`),
         line('Sets found again', p.matched), line('Sets that are gone', p.gone), line('New sets', p.fresh),
         el('li', {}, `${p.keep} baked map${p.keep === 1 ? '' : 's'} still fit, ${p.stale} will be stale`),
-        ...(p.layers || []).map(t => el('li.off', {}, t)), ...(p.notes || []).map(t => el('li', {}, t)),
+        ...(p.layers || []).map(t => el('li.amiss', {}, t)), ...(p.notes || []).map(t => el('li', {}, t)),
         p.gone?.length || p.layers?.length ? null : el('li', {}, 'Layers, targets and settings all find their place.'),
       ].filter(Boolean));
       $('#again-plan').hidden = false;
@@ -230,9 +240,6 @@ export class Intake {
     }
   }
 }
-
-/** A length in metres with three figures. */
-const length = v => v >= 100 ? v.toFixed(0) : v >= 1 ? v.toFixed(2) : Number(v.toPrecision(3)).toString();
 
 function median(v) {
   const s = v.filter(x => x > 0).sort((a, b) => a - b);

@@ -10,7 +10,7 @@ const UNITS = { m: 1, cm: 0.01, mm: 0.001, km: 1000 };
  */
 export function parse(text, unit) {
   const base = UNITS[unit];
-  let s = text.toLowerCase().replaceAll(',', '.').replaceAll('−', '-').replace(/[°%]/g, '').trim();
+  let s = text.toLowerCase().replaceAll(',', '.').replaceAll('−', '-').replace(/[°%]|px(\/m)?/g, '').trim();
   if (base) s = s.replace(/([\d.)]+)\s*(mm|cm|km|m)\b/g, (_, n, u) => `(${n}*${UNITS[u] / base})`);
   if (!s || !/^[\d.+\-*/()\se]+$/.test(s)) return NaN;
   const p = { s: s.replace(/\s+/g, ''), i: 0 }, v = sum(p);
@@ -42,22 +42,25 @@ function factor(p) {
   return Number(m[0]);
 }
 
-/** Writes a value with its unit. */
-export function show(v, o) {
-  if (o.unit === 'm') {
-    const a = Math.abs(v);
-    if (a !== 0 && a < 0.01) return `${trim(v * 1000, 2)} mm`;
-    if (a !== 0 && a < 1) return `${trim(v * 100, 2)} cm`;
-    return `${trim(v, 3)} m`;
+/** Writes a value with its unit, with as many figures as it needs up to so many. Lengths go by size. */
+export function show(v, o, figures = 4) {
+  if (UNITS[o.unit]) {
+    const m = v * UNITS[o.unit], a = Math.abs(m);
+    const unit = a === 0 ? o.unit : a < 0.01 ? 'mm' : a < 1 ? 'cm' : a < 10000 ? 'm' : 'km';
+    return `${trim(m / UNITS[unit], figures)} ${unit}`;
   }
-  return trim(v, o.whole ? 0 : 2) + (o.unit === '°' ? '°' : o.unit ? ' ' + o.unit : '');
+  return (o.whole ? String(Math.round(v)) : trim(v, figures)) + (o.unit === '°' ? '°' : o.unit ? ' ' + o.unit : '');
 }
 
-const trim = (v, n) => String(Number(v.toFixed(n)));
+const trim = (v, n) => String(Number(v.toPrecision(n)));
+
+/** A value as it stands while it is typed over: with all figures that it has. */
+const exact = (v, o) => show(v, o, 12);
 
 /**
  * @typedef {{label?: string, name: string, value: number, min: number, max: number, default: number, unit?: string,
  *   log?: boolean, whole?: boolean, choices?: string[], zero?: string,
+ *   share?: number, what a share of the tile like 0.02 is taken of
  *   live?: (v: number) => void, commit: (v: number) => void}} ValueOptions
  */
 
@@ -102,23 +105,29 @@ export function value(o) {
   };
   input.onkeydown = e => {
     if (e.key === 'Enter') input.blur();
-    if (e.key === 'Escape') { input.value = show(v, o); input.blur(); }
+    if (e.key === 'Escape') {
+      clearTimeout(wheelTimer);
+      if (v !== began) { v = began; o.live?.(v); }
+      input.value = shown = exact(v, o);
+      input.blur();
+    }
     if (e.key === 'ArrowUp' || e.key === 'ArrowDown') {
       e.preventDefault();
       nudge(e.key === 'ArrowUp' ? 1 : -1, e.shiftKey);
-      input.value = show(v, o);
+      input.value = shown = exact(v, o);
     }
     e.stopPropagation();
   };
+  // What stands in the field when it is entered; only what is typed over it changes the value.
+  let wheelTimer, shown = '', began = v;
   input.onblur = () => {
-    const x = parse(input.value, o.unit);
-    const was = v;
-    if (Number.isFinite(x)) v = fit(x);
+    const typed = input.value !== shown, was = v;
+    const x = typed ? parse(input.value, o.unit) : NaN;
+    if (Number.isFinite(x)) v = fit(o.share && input.value.includes('.') && x > 0 && x < 0.5 && !/px/.test(input.value) ? x * o.share : x);
     draw();
     if (v !== was) o.commit(v);
   };
-  input.onfocus = () => { input.value = show(v, o); };
-  let wheelTimer;
+  input.onfocus = () => { began = v; input.value = shown = exact(v, o); };
   const nudge = (dir, fine) => {
     const k = fine ? 0.1 : 1;
     set(o.whole ? v + dir : stride ? v + dir * stride * 4 * k : at(share(Math.max(v, o.log ? o.min : v)) + dir * 0.02 * k));

@@ -24,6 +24,14 @@ void main() {
   gl_FragColor = vec4(grey ? vec3(dot(c, pick)) : c, 1.0);
 }`;
 
+/** Whether pages are drawn without graphics hardware. */
+function drawsInSoftware() {
+  const gl = document.createElement('canvas').getContext('webgl2'), info = gl?.getExtension('WEBGL_debug_renderer_info');
+  const software = !!info && /swiftshader|llvmpipe|softpipe|software/i.test(gl.getParameter(info.UNMASKED_RENDERER_WEBGL));
+  gl?.getExtension('WEBGL_lose_context')?.loseContext();
+  return software;
+}
+
 export class Viewport {
   /** @param {HTMLCanvasElement} canvas @param {HTMLCanvasElement} flat */
   constructor(canvas, flat) {
@@ -31,20 +39,21 @@ export class Viewport {
     this.flatCanvas = flat;
     this.mode = 'lit';
     this.sets = new Map();
+    this.pictures = new Map(); // by set, then by view; they may come before the set's mesh
     this.maps = new Map();
     this.turn = 0;
     this.flatSet = '';
     this.flatView = { zoom: 1, x: 0, y: 0 };
     this.frames = 0;
-    const r = this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true, preserveDrawingBuffer: true });
+    // Without graphics hardware multisampling triples the time of a frame, a large environment takes many seconds to
+    // filter, and shadows one each.
+    this.software = drawsInSoftware();
+    const r = this.renderer = new THREE.WebGLRenderer({ canvas, antialias: !this.software, preserveDrawingBuffer: true });
     r.toneMapping = THREE.NeutralToneMapping;
     r.toneMappingExposure = 1.15;
     r.shadowMap.enabled = true;
     r.shadowMap.type = THREE.VSMShadowMap;
     r.shadowMap.autoUpdate = false;
-    // Without graphics hardware a large environment takes many seconds to filter, and shadows one each.
-    const info = r.getContext().getExtension('WEBGL_debug_renderer_info');
-    this.software = !!info && /swiftshader|llvmpipe|softpipe|software/i.test(r.getContext().getParameter(info.UNMASKED_RENDERER_WEBGL));
     const s = this.scene = new THREE.Scene();
     s.background = new THREE.Color('#2f2f2f');
     this.camera = new THREE.PerspectiveCamera(32, 1, 0.01, 100);
@@ -126,8 +135,13 @@ export class Viewport {
       const mesh = new THREE.Mesh(g, plain);
       mesh.castShadow = mesh.receiveShadow = true;
       this.group.add(mesh);
-      this.sets.set(h.name, { index: i, mesh, lit, flat, plain, pictures: {} });
+      this.sets.set(h.name, { index: i, mesh, lit, flat, plain, pictures: this.picturesOf(h.name) });
     });
+    for (const [name, views] of this.pictures) {
+      if (this.sets.has(name)) continue;
+      for (const p of Object.values(views)) for (const k of ['full', 'coarse']) p[k]?.texture.dispose();
+      this.pictures.delete(name);
+    }
     const min = new THREE.Vector3(...head.min), max = new THREE.Vector3(...head.max);
     this.mark(null);
     this.box = { min, max };
@@ -273,11 +287,15 @@ export class Viewport {
     });
   }
 
+  /** What pictures of a set there are, by view. */
+  picturesOf(set) {
+    if (!this.pictures.has(set)) this.pictures.set(set, {});
+    return this.pictures.get(set);
+  }
+
   /** The picture of a set's view; full or coarse. Made anew when its size changes. */
   picture(set, view, full, size) {
-    const s = this.sets.get(set);
-    if (!s) return null;
-    const p = s.pictures[view] ||= {};
+    const p = this.picturesOf(set)[view] ||= {};
     const key = full ? 'full' : 'coarse';
     if (p[key]?.size !== size) {
       p[key]?.texture.dispose();
@@ -296,19 +314,19 @@ export class Viewport {
   /** Takes a rectangle of RGBA texels. */
   rect(h, rgba) {
     const p = this.picture(h.set, h.view, h.full, h.size);
-    if (!p) return;
     for (let y = 0; y < h.h; y++) p.data.set(rgba.subarray(4 * y * h.w, 4 * (y + 1) * h.w), 4 * ((h.y + y) * h.size + h.x));
     p.dirty = true;
   }
 
   /** A picture has all its rectangles: show it. */
   whole(e) {
-    const s = this.sets.get(e.set), p = s?.pictures[e.view], pic = p?.[e.full ? 'full' : 'coarse'];
+    const s = this.sets.get(e.set), p = this.picturesOf(e.set)[e.view], pic = p?.[e.full ? 'full' : 'coarse'];
     if (!pic) return;
     if (pic.dirty) { pic.texture.needsUpdate = true; pic.dirty = false; }
     p.current = pic;
     p.version = e.version;
     p.settled = e.full;
+    if (!s) return; // its mesh is on the way
     this.applySet(e.set, s);
     if (e.set === this.flatSet) this.drawFlat();
     this.draw();
