@@ -67,7 +67,7 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	r.page.MustElement("#model-files").MustSetFiles(low)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state`)
 	r.click(`.stations a[data-stage="bake"]`)
-	r.page.MustElement("#quality-words select").MustSelect("512 px")
+	r.pick("#quality-words select", "512 px")
 	r.until(`crust.state.settings.size === 512`)
 	r.click(`#quality [data-value="draft"]`)
 	r.until(`crust.state.settings.quality === 'draft'`)
@@ -97,7 +97,7 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	// A long bake goes on without its page, and its bar is found again.
 	r.click(`#quality [data-value="final"]`)
 	r.until(`crust.state.settings.quality === 'final'`)
-	r.page.MustElement("#quality-words select").MustSelect("4096 px")
+	r.pick("#quality-words select", "4096 px")
 	r.until(`crust.state.settings.size === 4096`)
 	r.click(`[data-column="ao"]`)
 	r.click("#bake-chosen")
@@ -117,7 +117,7 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	// With a high-poly of other endings nothing pairs until these are named.
 	r.click(`#quality [data-value="draft"]`)
 	r.until(`crust.state.settings.quality === 'draft'`)
-	r.page.MustElement("#quality-words select").MustSelect("512 px")
+	r.pick("#quality-words select", "512 px")
 	r.until(`crust.state.settings.size === 512`)
 	r.page.MustElement("#high-file").MustSetFiles(high)
 	r.until(`crust.state.high?.length === 1 && crust.state.settings.size === 512 && crust.state.settings.quality === 'draft'`)
@@ -216,8 +216,8 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	if got := r.eval(`crust.state.cells.filter(c => c.state === 'brought').map(c => c.set + ' ' + c.kind + ' ' + c.size).sort().join()`); got != "left ao 128,left thickness 100,right ao 128" {
 		t.Errorf("taken in: %s", got)
 	}
-	if len(r.faults) > 0 {
-		t.Errorf("page errors: %v", r.faults)
+	if len(r.faulty()) > 0 {
+		t.Errorf("page errors: %v", r.faulty())
 	}
 }
 

@@ -17,7 +17,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -40,7 +42,15 @@ type rig struct {
 	addr   string
 	stop   func()
 	page   *rod.Page
-	faults []string
+	mu     sync.Mutex
+	faults []string // errors that pages threw, under mu
+}
+
+// faulty lists the errors that pages threw.
+func (r *rig) faulty() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.faults)
 }
 
 func newRig(t *testing.T) *rig {
@@ -64,6 +74,8 @@ func newRig(t *testing.T) *rig {
 		if e.ExceptionDetails.Exception != nil {
 			text += " " + e.ExceptionDetails.Exception.Description
 		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.faults = append(r.faults, text)
 	})()
 	return r
@@ -101,14 +113,14 @@ func (r *rig) open(path string) { r.page.MustNavigate("http://" + r.addr + path)
 // until waits for a JavaScript expression to be true. A page that is on its way elsewhere is asked again.
 func (r *rig) until(js string) {
 	r.t.Helper()
-	end := time.Now().Add(90 * time.Second)
+	end := time.Now().Add(30 * time.Second)
 	for {
 		v, err := r.page.Eval("() => !!(" + js + ")")
 		if err == nil && v.Value.Bool() {
 			return
 		}
 		if time.Now().After(end) {
-			r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faults)
+			r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faulty())
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -147,6 +159,23 @@ func (r *rig) click(sel string) {
 		time.Sleep(200 * time.Millisecond)
 	}
 	r.t.Fatalf("click %s: %v", sel, err)
+}
+
+// pick chooses an option of a list; a list that was drawn anew at that moment is looked up again.
+func (r *rig) pick(sel, option string) {
+	r.t.Helper()
+	var err error
+	for range 5 {
+		e, found := r.page.Element(sel)
+		if found != nil {
+			r.t.Fatalf("no %s: %v", sel, found)
+		}
+		if err = e.Select([]string{option}, true, rod.SelectorTypeText); err == nil {
+			return
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	r.t.Fatalf("choose %s of %s: %v", option, sel, err)
 }
 
 // settled waits until all sets show their full picture of the newest version.
@@ -227,7 +256,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.until(`crust.state.high?.[0]?.name === 'buoy_high.glb'`)
 	r.click(`#quality [data-value="draft"]`)
 	r.until(`crust.state.settings.quality === 'draft'`)
-	r.page.MustElement("#quality-words select").MustSelect("512 px")
+	r.pick("#quality-words select", "512 px")
 	r.until(`crust.state.settings.size === 512`)
 	r.click("#bake-missing")
 	r.until(`crust.state.job`)
@@ -241,7 +270,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.click("#add-finish")
 	r.click(`[data-finish="worn-marine-paint"]`)
 	r.until(`crust.doc.layers.length === 9`)
-	r.page.MustElement("#working-size").MustSelect("512 px")
+	r.pick("#working-size", "512 px")
 	r.until(`crust.state.size === 512`)
 	r.settled()
 	time.Sleep(time.Second)
@@ -366,8 +395,8 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 			t.Fatalf("green up %d and green down %d do not mirror", a, b)
 		}
 	}
-	if len(r.faults) > 0 {
-		t.Errorf("the page threw: %v", r.faults)
+	if len(r.faulty()) > 0 {
+		t.Errorf("the page threw: %v", r.faulty())
 	}
 }
 

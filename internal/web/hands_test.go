@@ -34,7 +34,7 @@ func withBall(t *testing.T) *rig {
 	r.page.MustElement("#model-files").MustSetFiles(name)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state`)
 	r.click(`.stations a[data-stage="paint"]`)
-	r.page.MustElement("#working-size").MustSelect("256 px")
+	r.pick("#working-size", "256 px")
 	r.until(`crust.state.size === 256`)
 	r.settled()
 	return r
@@ -169,8 +169,8 @@ func keysDoWhatTheirListSays(t *testing.T, r *rig) {
 	if r.number(`crust.doc.layers.length`) != before || r.eval(`crust.layout`) != "model" {
 		t.Error("a key typed into the name did something else")
 	}
-	if len(r.faults) > 0 {
-		t.Errorf("the page threw: %v", r.faults)
+	if len(r.faulty()) > 0 {
+		t.Errorf("the page threw: %v", r.faulty())
 	}
 }
 
@@ -200,12 +200,12 @@ func typedValuesReachTheModel(t *testing.T, r *rig) {
 	// A card added, its picture drawn, and pointing at it shows it on the model.
 	r.click(`[data-add="reach"]`)
 	r.until(`document.querySelector('.card-clause [data-pic]')?.src?.startsWith('data:image/png')`)
-	r.page.MustElement(`.card-clause .card-left`).MustHover()
+	r.page.MustElement(`.card-clause .card-pic`).MustHover()
 	r.until(`crust.viewport.mode === 'where' && crust.viewport.texels('asset', 'where')`)
 	// Fields to the left and right are dragged into another order by their joins' own controls.
 	r.click(`[data-add="noise"]`)
 	r.until(`crust.layer().where.length === 2`)
-	r.page.MustElement("select.join").MustSelect("minus")
+	r.pick("select.join", "minus")
 	r.until(`crust.layer().where[1].join === 'minus'`)
 	if got := r.eval(`crust.layer().reading`); !strings.HasPrefix(got, "from 0 m to 40 cm up, but not") {
 		t.Errorf("reading %q", got)
@@ -214,10 +214,10 @@ func typedValuesReachTheModel(t *testing.T, r *rig) {
 	r.until(`crust.layer().where.length === 1`)
 	// Edges read the curvature of the breadth that is chosen on their card.
 	r.click(`[data-add="edges"]`)
-	r.page.MustElement(`select[aria-label="breadth"]`).MustSelect("soft")
+	r.pick(`select[aria-label="breadth"]`, "soft")
 	r.until(`crust.layer().where[1].params.breadth === 2 && crust.layer().reading.includes('on soft edges')`)
-	if len(r.faults) > 0 {
-		t.Errorf("the page threw: %v", r.faults)
+	if len(r.faulty()) > 0 {
+		t.Errorf("the page threw: %v", r.faulty())
 	}
 }
 

@@ -59,7 +59,7 @@ func TestIntakeByMouseAndKeyboard(t *testing.T) {
 	if got := r.page.MustElement("#findings").MustText(); !strings.Contains(got, "Size looks wrong") || !strings.Contains(got, "Loose vertices") {
 		t.Errorf("findings %q", got)
 	}
-	r.page.MustElement(`#model-take select[aria-label="Unit"]`).MustSelect("cm")
+	r.pick(`#model-take select[aria-label="Unit"]`, "cm")
 	r.until(`document.querySelector('#model-size')?.textContent.startsWith('2.50')`)
 	r.until(`!document.querySelector('#findings [data-kind="scale"]')`)
 
@@ -93,7 +93,7 @@ func TestIntakeByMouseAndKeyboard(t *testing.T) {
 	if got := r.page.MustElement("#layout-words").MustText(); !strings.Contains(got, "2 islands") {
 		t.Errorf("the report says %q", got)
 	}
-	r.page.MustElement(`#model-take select[aria-label="UVs"]`).MustSelect("UV 1")
+	r.pick(`#model-take select[aria-label="UVs"]`, "UV 1")
 	r.until(`crust.state.intake.channel === 0 && document.querySelector('#findings [data-kind="overlap"]')`)
 
 	// Names that break files are refused with a proposal; others are taken. Resolutions change too.
@@ -104,7 +104,7 @@ func TestIntakeByMouseAndKeyboard(t *testing.T) {
 	r.page.MustElement(".set-name").MustSelectAllText().MustInput("yard crates")
 	r.page.Keyboard.MustType(input.Enter)
 	r.until(`crust.state.sets[0].label === 'yard crates'`)
-	r.page.MustElement(`.set-row select`).MustSelect("2048 px")
+	r.pick(`.set-row select`, "2048 px")
 	r.until(`crust.state.sets[0].size === 2048`)
 
 	// A corrected model: the plan first, then the model.
@@ -122,7 +122,7 @@ func TestIntakeByMouseAndKeyboard(t *testing.T) {
 	}
 	r.click("#again-yes")
 	r.until(`crust.state.triangles === 6 && crust.state.model === 'crates2.obj' && crust.state.sets[0].label === 'yard crates'`)
-	if len(r.faults) > 0 {
-		t.Errorf("the page threw: %v", r.faults)
+	if len(r.faulty()) > 0 {
+		t.Errorf("the page threw: %v", r.faulty())
 	}
 }

@@ -163,7 +163,7 @@ export class BakeBoard {
     const key = JSON.stringify([c.state, c.made, c.size, this.app.state.modelVersion]);
     if (key === b.looks) return;
     b.looks = key;
-    const src = c.made && `${this.url(c)}?px=106&made=${c.made}`, old = $('img', b);
+    const src = c.made && `${this.url(c)}&px=106&made=${c.made}`, old = $('img', b);
     const thumb = !c.made ? el('i.thumb') : old?.getAttribute('src') === src ? old : el('img.thumb', { src, alt: '' });
     b.replaceChildren(thumb, el('span', {}, STATES[c.state] + (c.made && c.state !== 'running' ? ` · ${c.size}` : '')), ...c.state === 'running' ? [el('progress', { max: 1, value: c.share || 0 })] : []);
   }
@@ -269,7 +269,7 @@ export class BakeBoard {
     this.facts();
     if (!c?.made) { g.clearRect(0, 0, 512, 512); this.drawn = this.picture = null; this.drawLarge(); return; }
     link.href = this.url(c);
-    const key = `${this.url(c)}?px=2048&made=${c.made}`;
+    const key = `${this.url(c)}&px=2048&made=${c.made}`;
     if (key === this.drawn) return;
     const img = new Image();
     img.src = key;
@@ -412,7 +412,7 @@ export class BakeBoard {
     if (s.job && v.software && v.mode === 'map' && v.mapKind === kind) return; // its frames would take turns with the bake
     this.presented = key;
     for (const c of [...s.cells, ...s.companions].filter(k => k.kind === kind)) {
-      if (c.made) v.loadMap(`${this.url(c)}?px=${document.body.dataset.large ? 2048 : 1024}&made=${c.made}`, c.set, c.kind, c.made);
+      if (c.made) v.loadMap(`${this.url(c)}&px=${document.body.dataset.large ? 2048 : 1024}&made=${c.made}`, c.set, c.kind, c.made);
       else v.forgetMap(c.set, c.kind);
     }
     v.show('map', kind);

@@ -62,14 +62,12 @@ export class Bench {
   chain(l) {
     const cards = [];
     l.where.forEach((c, i) => {
-      if (i) cards.push(this.join(l, c));
       cards.push(this.card(l, c, i));
     });
-    cards.push(this.add(l));
     const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
       el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
     this.point(result, '');
-    cards.push(result);
+    cards.push(result, this.add(l));
     $('#chain').replaceChildren(...cards);
     this.share();
     if (this.pics.layer === l.id) this.draw();
@@ -81,7 +79,7 @@ export class Bench {
   }
 
   join(l, c) {
-    const s = el('select.join', { 'aria-label': 'Join', title: 'How the clause to the right joins the ones before it' }, ...this.app.tables.joins.map(j => el('option', { value: j.name, selected: j.name === c.join }, j.label)));
+    const s = el('select.join', { 'aria-label': 'Join', title: 'How this clause joins the ones before it' }, ...this.app.tables.joins.map(j => el('option', { value: j.name, selected: j.name === c.join }, j.label)));
     s.onchange = () => this.clause(l, c, 'join', s.value);
     return s;
   }
@@ -108,7 +106,8 @@ export class Bench {
     for (const p of kind.params || []) box.append(value({ ...p, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     if (kind.parts) box.append(this.parts(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
-    this.point($('.card-left', e), c.id);
+    this.point($('.card-pic', e), c.id);
+    if (i) $('.levels', e).after(this.join(l, c));
     e.ondragstart = d => { if (d.target !== e) return; this.dragged = c.id; d.dataTransfer.setData('text/plain', c.id); };
     e.ondragover = d => { if (this.dragged && this.dragged !== c.id) { d.preventDefault(); e.classList.add('drop-left'); } };
     e.ondragleave = () => e.classList.remove('drop-left');
@@ -119,7 +118,7 @@ export class Bench {
       this.dragged = null;
     };
     // A drag that begins on a control is the control's own.
-    e.onpointerdown = d => { e.draggable = !d.target.closest('.card-values, .levels, input'); };
+    e.onpointerdown = d => { e.draggable = !d.target.closest('.card-values, .levels, input, select'); };
     return e;
   }
 

@@ -107,7 +107,7 @@ export class Cage {
         this.high = { position: new Float32Array(b, 8, 3 * n), normal: new Float32Array(b, 8 + 12 * n, 3 * n), index: new Uint32Array(b, 8 + 24 * n, m) };
         this.highKey = key;
       }
-      await Promise.all(baked.map(c => v.loadMap(`${this.board.url(c)}?px=2048&made=${c.made}`, c.set, c.kind, c.made)));
+      await Promise.all(baked.map(c => v.loadMap(`${this.board.url(c)}&px=2048&made=${c.made}`, c.set, c.kind, c.made)));
     } catch (e) {
       words.textContent = e.message;
       return;

@@ -78,7 +78,7 @@ export class Findings {
         el('span.finding-title', {}, e.items ? `${this.open.has(e.kind) ? '▾' : '▸'} ${f.title}` : f.title),
         el('span.quiet', {}, !e.items && i >= 0 ? pennant(i) : null, e.items ? `${e.items.length} sets` : i >= 0 ? ' ' + f.set : 'model'),
         el('span.figure', {}, f.kind === 'unused' ? e.items ? '' : `${f.count} %` : grouped(count)));
-      if (e.items) row.setAttribute('aria-expanded', this.open.has(e.kind));
+      if (e.items) row.dataset.open = this.open.has(e.kind);
       row.onclick = () => { this.pick(at, true); this.go(); };
       return row;
     }));

@@ -60,14 +60,14 @@ export class Intake {
     if (box.contains(document.activeElement) && document.activeElement.matches('input')) return;
     const mid = median(sets.map(k => k.density * k.size));
     box.replaceChildren(...sets.map((k, i) => {
-      const row = el('div.set-row', { tabIndex: 0, role: 'button', 'data-set': k.name, 'aria-label': `Set ${k.label}` });
+      const row = el('div.set-row', { 'data-set': k.name });
+      const pick = el('button.set-pick', { title: `Show ${k.label} on the flat map`, 'aria-label': `Show ${k.label} on the flat map`, 'aria-pressed': k.name === this.set }, pennant(i));
       const density = k.density * k.size, off = density > 0 && (density > 2 * mid || density < mid / 2);
-      row.append(pennant(i), preview ? el('strong', {}, k.label) : this.nameBox(k), preview ? el('span') : this.sizeBox(k),
+      row.append(pick, preview ? el('strong', {}, k.label) : this.nameBox(k), preview ? el('span') : this.sizeBox(k),
         el('span.quiet', {}, `${grouped(k.triangles)} triangle${k.triangles === 1 ? '' : 's'}`),
         el('span.figure' + (off ? '.amiss' : ''), { title: off ? `far off the median of ${grouped(mid)} px/m` : 'texel density' }, `${grouped(density)} px/m`));
       row.classList.toggle('on', k.name === this.set);
       row.onclick = () => this.choose(k.name);
-      row.onkeydown = e => { if (e.target === row && (e.key === 'Enter' || e.key === ' ')) { e.preventDefault(); this.choose(k.name); } };
       return row;
     }));
     const all = $('#all-sizes');
@@ -83,7 +83,10 @@ export class Intake {
 
   choose(name) {
     this.set = name;
-    for (const r of document.querySelectorAll('#sets .set-row')) r.classList.toggle('on', r.dataset.set === name);
+    for (const r of document.querySelectorAll('#sets .set-row')) {
+      r.classList.toggle('on', r.dataset.set === name);
+      $('.set-pick', r).setAttribute('aria-pressed', r.dataset.set === name);
+    }
     this.flat();
   }
 

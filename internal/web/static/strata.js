@@ -28,7 +28,7 @@ export class Strata {
     li.dataset.id = l.id;
     li.classList.toggle('on', l.id === app.chosen);
     li.classList.toggle('hidden-layer', !!l.hidden);
-    li.setAttribute('aria-selected', l.id === app.chosen);
+    if (l.id === app.chosen) li.setAttribute('aria-current', 'true');
     const name = $('.layer-name', li);
     name.textContent = l.name;
     name.title = 'Double-click to rename';
