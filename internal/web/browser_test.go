@@ -288,7 +288,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	m := r.page.Mouse
 	m.MustMoveTo(box.X+box.Width/2, box.Y+box.Height/2)
 	m.MustDown(proto.InputMouseButtonLeft)
-	for dx := 4.0; dx <= 36; dx += 8 {
+	for dx := 3.0; dx <= 19; dx += 4 {
 		m.MustMoveTo(box.X+box.Width/2+dx, box.Y+box.Height/2)
 	}
 	m.MustUp(proto.InputMouseButtonLeft)

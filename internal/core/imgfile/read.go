@@ -161,15 +161,24 @@ func readJPEG(data []byte) (*Picture, error) {
 func tiffSize(data []byte) (int, int, error) {
 	c, err := tiff.DecodeConfig(bytes.NewReader(data))
 	if err != nil {
-		return 0, 0, damaged(err)
+		return 0, 0, tiffFault(err)
 	}
 	return c.Width, c.Height, nil
+}
+
+// tiffFault tells a sound TIFF of a kind that is not read from a damaged one.
+func tiffFault(err error) error {
+	var kind tiff.UnsupportedError
+	if errors.As(err, &kind) {
+		return fmt.Errorf("this kind of TIFF is not read (%s); save it with whole numbers of 8 or 16 bits as grey or RGB, or as OpenEXR", string(kind))
+	}
+	return damaged(err)
 }
 
 func readTIFF(data []byte) (*Picture, error) {
 	img, err := tiff.Decode(bytes.NewReader(data))
 	if err != nil {
-		return nil, damaged(err)
+		return nil, tiffFault(err)
 	}
 	return fromImage(img), nil
 }

@@ -165,11 +165,15 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 		return nil, r.fail("byte 0", "the file does not begin with “glTF”, so it is not a GLB", "export it again")
 	}
 	if err := json.Unmarshal(text, &r.doc); err != nil {
-		place := ""
-		if s, ok := err.(*json.SyntaxError); ok {
-			place = fmt.Sprintf("byte %d of its JSON", s.Offset)
+		place, what := "", "the JSON is damaged"
+		switch e := err.(type) {
+		case *json.SyntaxError:
+			place = fmt.Sprintf("byte %d of its JSON", e.Offset)
+		case *json.UnmarshalTypeError:
+			place = fmt.Sprintf("byte %d of its JSON", e.Offset)
+			what = fmt.Sprintf("“%s” holds a %s, which does not belong there", e.Field, e.Value)
 		}
-		return nil, r.fail(place, "the JSON is damaged ("+err.Error()+")", "export the file again")
+		return nil, r.fail(place, what, "export the file again")
 	}
 	if !strings.HasPrefix(r.doc.Asset.Version, "2") {
 		return nil, r.fail("asset.version", fmt.Sprintf("version “%s” is not glTF 2", clip([]byte(r.doc.Asset.Version))), "export as glTF 2.0")

@@ -3,6 +3,7 @@ package strata
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -194,7 +195,11 @@ func (c *Clause) Values(k *field.Kind) []float64 {
 func Parse(data []byte) (*Document, error) {
 	d := new(Document)
 	if err := json.Unmarshal(data, d); err != nil {
-		return nil, fmt.Errorf("the layers cannot be read: %w", err)
+		var kind *json.UnmarshalTypeError
+		if errors.As(err, &kind) {
+			return nil, fmt.Errorf("the layers cannot be read: “%s” holds a %s, which does not belong there", kind.Field, kind.Value)
+		}
+		return nil, errors.New("the layers cannot be read: they are no sound JSON")
 	}
 	return d, d.Check()
 }
