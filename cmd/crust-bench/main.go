@@ -25,6 +25,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/geom"
+	"crust/internal/core/layout"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -63,6 +64,7 @@ func main() {
 		{"occlusion of a 1024 map to an RMSE of 0.02", toError},
 		{"memory: eight maps of four sets at 4096", memory},
 		{"demo: eight maps of three sets, draft at 1024", demoMaps},
+		{"layout: 121 k engine-like triangles into one tile, 8 px of 2048", layOut},
 		{"one slider, all channels of three sets at 1024", slider},
 		{"one slider, as a page sees it: pictures of three sets at 1024", page},
 	} {
@@ -86,6 +88,18 @@ func check(err error) {
 }
 
 func round(v float64) float64 { return math.Round(v*1000) / 1000 }
+
+// layOut lays an engine-like model out, of all its material slots into one tile.
+func layOut() map[string]any {
+	m := mesh.Machine(10)
+	sets, err := uv.Sets(m, uv.PerMaterial)
+	check(err)
+	t := time.Now()
+	l, err := layout.Make(context.Background(), m, sets, layout.Options{Into: layout.OneTile, Pixels: 8, Size: 2048}, nil)
+	check(err)
+	r := &l.Report
+	return map[string]any{"triangles": len(m.Tris), "seconds": round(time.Since(t).Seconds()), "islands": r.Islands, "used": round(r.Used[0]), "stretch": round(r.Stretch), "margin_px": r.Pixels, "misses": r.Misses}
+}
 
 // best returns the shortest of n runs, in seconds.
 func best(n int, f func()) float64 {

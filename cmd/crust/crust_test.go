@@ -390,3 +390,48 @@ func TestThePageBakesTheSameAndSurvivesAKill(t *testing.T) {
 	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"thickness"}]}`))
 	s.wait("/api/assets/1/maps/asset/thickness")
 }
+
+// The laid out GLB's first UV channel is the new one: inspect finds what layout reported.
+func TestLayoutWritesAModelWithTheNewChannelFirst(t *testing.T) {
+	dir := t.TempDir()
+	file := ball(t, dir, "ball.glb", 16, 8)
+	var r struct {
+		Islands                int
+		Used                   []float64
+		Margin, Asked, Seconds float64
+		Stretch                struct{ Median, Worst float64 }
+		Checks                 []struct{ Kind, Severity string }
+	}
+	out, errs, status := crust(t, "layout", file, "--into", "one", "--margin", "6px", "--size", "512", "--out", filepath.Join(dir, "out.glb"), "--json")
+	if status != 0 {
+		t.Fatal(status, errs)
+	}
+	one(t, out, &r)
+	if r.Margin != 6 || r.Asked != 6 || r.Islands < 2 || len(r.Used) != 1 || r.Used[0] < 0.5 || r.Stretch.Median < 1 || r.Stretch.Median > 1.15 || r.Seconds <= 0 {
+		t.Errorf("%+v", r)
+	}
+	for _, c := range r.Checks {
+		if c.Severity == "mend" {
+			t.Errorf("the layout has %s", c.Kind)
+		}
+	}
+	var i struct {
+		Sets []struct {
+			Islands int
+			Used    float64
+		}
+	}
+	out, errs, status = crust(t, "inspect", filepath.Join(dir, "out.glb"), "--json")
+	if status != 0 {
+		t.Fatal(status, errs)
+	}
+	one(t, out, &i)
+	if len(i.Sets) != 1 || i.Sets[0].Islands != r.Islands || i.Sets[0].Used < r.Used[0]-0.03 || i.Sets[0].Used > r.Used[0]+0.03 {
+		t.Errorf("inspect finds %+v, layout said %+v", i.Sets, r)
+	}
+	for _, bad := range [][]string{{"--margin", "wide"}, {"--margin", "0.7"}, {"--out", "x.obj"}, {"--into", "heap"}, {"--size", "3"}} {
+		if _, errs, status := crust(t, append([]string{"layout", file}, bad...)...); status != 2 || strings.Count(errs, "\n") != 1 {
+			t.Errorf("%v: status %d, %q; want 2 and one line", bad, status, errs)
+		}
+	}
+}

@@ -76,16 +76,22 @@ func TestBuoySurvivesBeingWrittenAsGLB(t *testing.T) {
 	}
 }
 
-// Laid out anew into one tile, the buoy's islands do not overlap, keep 4 px at 1024 between them, lie
-// with little stretch and use over 60 % of it.
-func TestTheBuoyCanBeLaidOut(t *testing.T) {
-	low, _ := Buoy()
+// Laid out anew into one tile, the islands of both assets do not overlap, keep 8 px at 2048 between them, lie
+// with little stretch and use over 70 % of it.
+func TestTheAssetsCanBeLaidOut(t *testing.T) {
+	for name, make := range map[string]func() (low, high *mesh.Model){"buoy": Buoy, "winch": Winch} {
+		low, _ := make()
+		t.Run(name, func(t *testing.T) { laidOut(t, low) })
+	}
+}
+
+func laidOut(t *testing.T, low *mesh.Model) {
 	sets, err := uv.Sets(low, uv.PerMaterial)
 	if err != nil {
 		t.Fatal(err)
 	}
-	const margin = 4. / 1024
-	l, err := layout.Make(context.Background(), low, sets, layout.Options{Into: layout.OneTile, Margin: margin}, nil)
+	const margin = 8. / 2048
+	l, err := layout.Make(context.Background(), low, sets, layout.Options{Into: layout.OneTile, Pixels: 8, Size: 2048}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +113,7 @@ func TestTheBuoyCanBeLaidOut(t *testing.T) {
 	if err != nil || len(near) > 0 {
 		t.Errorf("%d pairs nearer than the margin, %v", len(near), err)
 	}
-	if l.Report.Stretch > 1.15 || l.Report.Used[0] < 0.6 {
-		t.Errorf("stretch %.3f and %.3f used, want under 1.15 and over 0.6", l.Report.Stretch, l.Report.Used[0])
+	if l.Report.Stretch > 1.15 || l.Report.Used[0] < 0.7 || l.Report.Pixels != 8 || len(l.Report.Misses) > 0 {
+		t.Errorf("stretch %.3f, %.3f used at %g px, misses %q; want under 1.15, over 0.7 at 8 px and none", l.Report.Stretch, l.Report.Used[0], l.Report.Pixels, l.Report.Misses)
 	}
 }

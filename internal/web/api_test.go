@@ -256,6 +256,8 @@ func TestRefusalsAreOneSentence(t *testing.T) {
 		{"POST", "/api/assets/1/do/bake", `{"cells":[{"set":"gone","kind":"ao"}]}`, 422},
 		{"POST", "/api/assets/1/do/deliver", `{"value":"x","number":512}`, 422},
 		{"PUT", "/api/assets/1/picture", "not a picture", 422},
+		{"PUT", "/api/assets/1/mesh", "", 405},
+		{"DELETE", "/api/assets/1/do/bake", "", 405},
 	} {
 		kind := ""
 		if strings.HasPrefix(c.body, "{") {
@@ -456,5 +458,27 @@ func TestPicturesAreCarriedOver(t *testing.T) {
 	}
 	if all < 100 || right != all {
 		t.Errorf("%d of %d faces kept their half's colour", right, all)
+	}
+}
+
+// When the data folder fails, the answer is 500 and says what to do; the server goes on.
+func TestOurOwnFaultsAnswer500(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	if code, _, _ := d.do("GET", "/api/assets/1/mesh", nil, ""); code != http.StatusOK { // it is open from now on
+		t.Fatal(code)
+	}
+	if err := d.studio.Store.Close(); err != nil {
+		t.Fatal(err)
+	}
+	code, out, _ := d.do("GET", "/api/assets/7/mesh", nil, "")
+	if code != http.StatusInternalServerError || !strings.Contains(string(out), "data folder") || strings.Contains(string(out), "record not found") {
+		t.Errorf("%d %s, want 500 and a word about the data folder", code, out)
+	}
+	if code, out := d.call("rename", `{"value":"new"}`); code != http.StatusInternalServerError {
+		t.Errorf("%d %s", code, out)
+	}
+	if code, _, _ := d.do("GET", "/api/assets/1/mesh", nil, ""); code != http.StatusOK {
+		t.Errorf("what is in memory is answered with %d", code)
 	}
 }
