@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -324,5 +325,34 @@ func TestSizesThatCannotBeWorkedWith(t *testing.T) {
 	}
 	if list, err := s.Store.Assets(); err != nil || len(list) != 1 {
 		t.Errorf("%d assets, %v", len(list), err)
+	}
+}
+
+// A page that acknowledges nothing is sent eight pictures and no more; when it does, the rest follow.
+func TestASlowPageIsNotFlooded(t *testing.T) {
+	a := ball(t, newStudio(t, t.TempDir()))
+	p := a.Watch()
+	defer p.Leave()
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	var sent atomic.Int32
+	text := func([]byte) error { return nil }
+	go p.Run(ctx, text, func([]byte) error { sent.Add(1); return nil })
+	for sent.Load() < inFlight {
+		time.Sleep(5 * time.Millisecond)
+	}
+	time.Sleep(700 * time.Millisecond) // the full pictures are made meanwhile
+	if n := sent.Load(); n != inFlight {
+		t.Errorf("%d pictures are on their way to a page that acknowledged none, want %d", n, inFlight)
+	}
+	for range 4 {
+		p.Ack()
+	}
+	for end := time.Now().Add(20 * time.Second); sent.Load() < inFlight+4 && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	time.Sleep(100 * time.Millisecond)
+	if n := sent.Load(); n != inFlight+4 {
+		t.Errorf("%d pictures after four were acknowledged, want %d", n, inFlight+4)
 	}
 }
