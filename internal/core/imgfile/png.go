@@ -3,6 +3,7 @@ package imgfile
 
 import (
 	"bytes"
+	"compress/zlib"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
@@ -11,7 +12,6 @@ import (
 	"io"
 
 	"github.com/klauspost/compress/flate"
-	"github.com/klauspost/compress/zlib"
 
 	"crust/internal/core/par"
 )
