@@ -351,7 +351,7 @@ func TestThePageBakesTheSameAndSurvivesAKill(t *testing.T) {
 	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"ao"},{"set":"asset","kind":"curvature"},{"set":"asset","kind":"normal"},{"set":"asset","kind":"height"},{"set":"asset","kind":"id"}]}`))
 	page := map[string][]byte{}
 	for _, kind := range []string{"ao", "curvature", "curvature-soft", "normal", "height", "id"} {
-		page[kind] = s.wait("/api/assets/1/maps/asset/" + kind)
+		page[kind] = s.wait("/api/assets/1/maps/" + kind + "?set=asset")
 		files, err := filepath.Glob(filepath.Join(dir, "*_"+kind+".png"))
 		if err != nil || len(files) != 1 {
 			t.Fatalf("%s: files %v, %v", kind, files, err)
@@ -379,16 +379,16 @@ func TestThePageBakesTheSameAndSurvivesAKill(t *testing.T) {
 	s.kill()
 	s = serve(t, data)
 	for kind, was := range page {
-		if got := s.get("/api/assets/1/maps/asset/" + kind); !bytes.Equal(got, was) {
+		if got := s.get("/api/assets/1/maps/" + kind + "?set=asset"); !bytes.Equal(got, was) {
 			t.Errorf("%s is not what it was before the kill", kind)
 		}
 	}
-	if s.get("/api/assets/1/maps/asset/thickness") != nil {
+	if s.get("/api/assets/1/maps/thickness?set=asset") != nil {
 		t.Error("a map that was not finished is there")
 	}
 	s.post("/api/assets/1/do/settings", []byte(`{"settings":{"quality":"draft","size":128}}`))
 	s.post("/api/assets/1/do/bake", []byte(`{"cells":[{"set":"asset","kind":"thickness"}]}`))
-	s.wait("/api/assets/1/maps/asset/thickness")
+	s.wait("/api/assets/1/maps/thickness?set=asset")
 }
 
 // The laid out GLB's first UV channel is the new one: inspect finds what layout reported.
