@@ -79,23 +79,12 @@ func layoutCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(os.Stderr, "lay out: about %.0f s on two cores\n", layout.Foretell(len(m.Tris)))
-			b := newBar("lay out")
 			began := time.Now()
-			shares, done := make(chan float64, 64), make(chan struct{})
-			go func() {
-				for s := range shares {
-					b.at(s)
-				}
-				close(done)
-			}()
-			l, err := layout.Make(cmd.Context(), m, sets, o, func(s float64) {
-				select {
-				case shares <- s:
-				default:
-				}
+			var l *layout.Layout
+			err = withBar("lay out", func(share func(float64)) (err error) {
+				l, err = layout.Make(cmd.Context(), m, sets, o, share)
+				return err
 			})
-			close(shares)
-			<-done
 			if err != nil {
 				return err
 			}

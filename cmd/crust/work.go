@@ -320,21 +320,20 @@ func (b *bar) at(share float64) {
 	}
 }
 
-// bakeSet bakes kinds of one set with a bar.
-func bakeSet(ctx context.Context, src *bake.Source, set *uv.Set, kinds []string) ([]*bake.Map, error) {
-	b := newBar("bake " + set.Name)
-	shares := make(chan float64, 64)
-	done := make(chan struct{})
+// withBar shows how far work is.
+func withBar(label string, work func(share func(float64)) error) error {
+	b := newBar(label)
+	shares, done := make(chan float64, 64), make(chan struct{})
 	go func() {
 		for s := range shares {
 			b.at(s)
 		}
 		close(done)
 	}()
-	maps, err := src.Bake(ctx, set, kinds, func(s float64) {
+	err := work(func(s float64) {
 		select {
 		case shares <- s:
-		default: // the bar may skip steps, the bake may not wait
+		default: // the bar may skip steps, the work may not wait
 		}
 	})
 	close(shares)
@@ -342,6 +341,15 @@ func bakeSet(ctx context.Context, src *bake.Source, set *uv.Set, kinds []string)
 	if err == nil {
 		b.at(1)
 	}
+	return err
+}
+
+// bakeSet bakes kinds of one set with a bar.
+func bakeSet(ctx context.Context, src *bake.Source, set *uv.Set, kinds []string) (maps []*bake.Map, err error) {
+	err = withBar("bake "+set.Name, func(share func(float64)) (err error) {
+		maps, err = src.Bake(ctx, set, kinds, share)
+		return err
+	})
 	return maps, err
 }
 
