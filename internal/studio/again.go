@@ -36,7 +36,10 @@ func (a *Asset) Again(u Upload) (*Plan, error) {
 		return nil, err
 	}
 	p := &pending{f, beside}
-	r, err := a.renew(p)
+	a.mu.Lock()
+	now := a.state()
+	a.mu.Unlock()
+	r, err := a.renew(p, now)
 	if err != nil {
 		return nil, err
 	}
@@ -55,8 +58,8 @@ type renewal struct {
 	layouts []store.File // that still fit
 }
 
-// renew takes a corrected model with the settings as they are.
-func (a *Asset) renew(p *pending) (*renewal, error) {
+// renew takes a corrected model with the settings of one moment.
+func (a *Asset) renew(p *pending, now state) (*renewal, error) {
 	m, err := mesh.Open(p.file, p.beside)
 	if err != nil {
 		return nil, err
@@ -65,10 +68,8 @@ func (a *Asset) renew(p *pending) (*renewal, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.mu.Lock()
-	r := &renewal{state: a.state(), layouts: layouts}
-	old := a.model
-	a.mu.Unlock()
+	r := &renewal{state: now, layouts: layouts}
+	old, _ := a.Model()
 	in, plan := &r.intake, &Plan{File: p.file.Name, Triangles: len(m.Tris), Notes: slices.Clone(m.Notes)}
 	fileChannels := len(old.Channels) - len(in.Layouts)
 	if len(layouts) > 0 && (len(m.Tris) != len(old.Tris) || len(m.Channels) != fileChannels) {
@@ -143,47 +144,31 @@ func (a *Asset) match(plan *Plan, t *taken) {
 // Layers, targets and settings stay.
 func (a *Asset) Replace() error {
 	a.mu.Lock()
-	p, busy := a.pending, a.job != nil
+	p := a.pending
 	a.mu.Unlock()
 	if p == nil {
 		return errors.New("no corrected model is waiting; bring it in again")
 	}
-	if busy {
-		return errBusy
-	}
-	for range retries {
-		r, err := a.renew(p)
-		if err != nil {
-			return err
-		}
-		done, err := a.replaceWith(p, r)
-		if done || err != nil {
-			return err
-		}
-	}
-	return errChanged
+	return a.settle(func(s state) (func() error, error) {
+		r, err := a.renew(p, s)
+		return func() error { return a.replace(p, r) }, err
+	})
 }
 
-// replaceWith stores and adopts a renewal, unless settings have changed since it was made.
-func (a *Asset) replaceWith(p *pending, r *renewal) (done bool, err error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
-		return false, errBusy
-	}
-	if a.settled != r.settled || a.pending != p {
-		return false, nil
+// replace stores and adopts a renewal. The caller holds mu.
+func (a *Asset) replace(p *pending, r *renewal) error {
+	if a.pending != p {
+		return errors.New("another corrected model has been brought in meanwhile; look at its plan first")
 	}
 	columns, err := r.intake.columns(r.split)
 	if err != nil {
-		return false, err
+		return err
 	}
 	columns["model_name"] = p.file.Name
 	if err := a.studio.Store.ReplaceModel(a.ID, p.file, p.beside, r.layouts != nil, columns); err != nil {
-		return false, err
+		return err
 	}
 	a.modelName, a.pending = p.file.Name, nil
 	a.adopt(r.taken, r.intake, r.split)
-	a.tell(a.stateEvent())
-	return true, nil
+	return nil
 }

@@ -273,8 +273,9 @@ func (a *Asset) SetIntake(next Intake) error {
 	})
 }
 
-// reshape changes intake and split together: what comes of it is stored before it shows.
-func (a *Asset) reshape(change func(in *Intake, split *string) error) error {
+// settle does work for the settings of one moment and commits it, under mu, if they still hold then; while they
+// change it works anew. No job runs meanwhile.
+func (a *Asset) settle(work func(s state) (commit func() error, err error)) error {
 	for range retries {
 		a.mu.Lock()
 		s, busy := a.state(), a.job != nil
@@ -282,19 +283,49 @@ func (a *Asset) reshape(change func(in *Intake, split *string) error) error {
 		if busy {
 			return errBusy
 		}
-		if err := change(&s.intake, &s.split); err != nil {
-			return err
-		}
-		t, err := a.studio.take(a.ID, s.intake, s.split)
+		commit, err := work(s)
 		if err != nil {
 			return err
 		}
-		done, err := a.commitIntake(t, s)
-		if done || err != nil {
+		if done, err := a.commit(s, commit); done || err != nil {
 			return err
 		}
 	}
 	return errChanged
+}
+
+// commit calls commit under mu and tells pages the new state, unless settings have changed since s.
+func (a *Asset) commit(s state, commit func() error) (done bool, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.job != nil {
+		return false, errBusy
+	}
+	if a.settled != s.settled {
+		return false, nil
+	}
+	if err := commit(); err != nil {
+		return false, err
+	}
+	a.tell(a.stateEvent())
+	return true, nil
+}
+
+// reshape changes intake and split together: what comes of it is stored before it shows.
+func (a *Asset) reshape(change func(in *Intake, split *string) error) error {
+	return a.settle(func(s state) (func() error, error) {
+		if err := change(&s.intake, &s.split); err != nil {
+			return nil, err
+		}
+		t, err := a.studio.take(a.ID, s.intake, s.split)
+		return func() error {
+			if err := a.keep(s.intake, s.split); err != nil {
+				return err
+			}
+			a.adopt(t, s.intake, s.split)
+			return nil
+		}, err
+	})
 }
 
 // columns are what the store keeps of intake and split.
@@ -310,24 +341,6 @@ func (a *Asset) keep(in Intake, split string) error {
 		return err
 	}
 	return a.studio.Store.Update(a.ID, c)
-}
-
-// commitIntake stores and adopts, unless settings have changed since s was taken from them.
-func (a *Asset) commitIntake(t *taken, s state) (done bool, err error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.job != nil {
-		return false, errBusy
-	}
-	if a.settled != s.settled {
-		return false, nil
-	}
-	if err := a.keep(s.intake, s.split); err != nil {
-		return false, err
-	}
-	a.adopt(t, s.intake, s.split)
-	a.tell(a.stateEvent())
-	return true, nil
 }
 
 // Split changes how the asset is split into sets. Layers stay on the faces that they were aimed at;

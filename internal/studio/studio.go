@@ -141,14 +141,16 @@ func (s Settings) bake() (bake.Settings, error) {
 	if s.Size == 0 {
 		s.Size = DefaultSize // stands in; each set has its own
 	}
+	var names []string
 	for _, q := range Qualities {
+		names = append(names, q.Name)
 		if q.Name == s.Quality {
 			b := bake.Settings{Size: s.Size, Rays: q.Rays, Samples: q.Samples, Radius: s.Radius, Far: s.Far, Front: s.Front, Rear: s.Rear, Sees: s.Sees, Ground: s.Ground, Deep: s.Deep, ID: s.ID,
 				Parts: s.Parts, Endings: s.Endings, Straight: s.Straight}
 			return b, b.Check()
 		}
 	}
-	return bake.Settings{}, fmt.Errorf("“%s” is not a quality", s.Quality)
+	return bake.Settings{}, fmt.Errorf("“%s” is not a quality; use %s", s.Quality, strings.Join(names, ", "))
 }
 
 // Upload is files that were brought in together.

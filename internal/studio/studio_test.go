@@ -92,14 +92,16 @@ func watch(t *testing.T, a *Asset) (*Page, *watcher) {
 	return p, w
 }
 
-// wait returns the first event for which ok is true, from the given place on.
+// wait returns the first event for which ok is true, and forgets those of its kind up to it. Events of other kinds
+// may come before or after.
 func (w *watcher) wait(t *testing.T, what string, ok func(e map[string]any) bool) map[string]any {
 	t.Helper()
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		w.mu.Lock()
 		for i, e := range w.events {
 			if ok(e) {
-				w.events = w.events[i+1:]
+				rest := slices.DeleteFunc(slices.Clone(w.events[:i+1]), func(o map[string]any) bool { return o["t"] == e["t"] })
+				w.events = append(rest, w.events[i+1:]...)
 				w.mu.Unlock()
 				return e
 			}
@@ -215,31 +217,42 @@ func TestPagesFollowEdits(t *testing.T) {
 // What is refused leaves everything as it was.
 func TestRefusedFilesChangeNothing(t *testing.T) {
 	s := newStudio(t, t.TempDir())
-	for _, u := range []Upload{
-		{},
-		{{Name: "a.obj", Data: []byte("v 0 0 nan")}},
-		{{Name: "a.glb", Data: sphere(t, 8, 4)[:200]}},
-		{{Name: "a.obj", Data: []byte("v 0 0 0")}, {Name: "b.obj", Data: []byte("v 0 0 0")}},
+	for _, c := range []struct {
+		files Upload
+		want  string
+	}{
+		{Upload{}, "no model among these files"},
+		{Upload{{Name: "a.obj", Data: []byte("v 0 0 nan")}}, "a.obj, line 1: “nan” is not a finite number"},
+		{Upload{{Name: "a.glb", Data: sphere(t, 8, 4)[:200]}}, "is cut short"},
+		{Upload{{Name: "a.obj", Data: []byte("v 0 0 0")}, {Name: "b.obj", Data: []byte("v 0 0 0")}}, "a.obj and b.obj are both models"},
 	} {
-		if _, err := s.Create("", u, nil); err == nil || strings.Contains(err.Error(), "\n") {
-			t.Errorf("%v: %v", u, err)
+		if _, err := s.Create("", c.files, nil); err == nil || strings.Contains(err.Error(), "\n") || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%d files: %v, want “%s”", len(c.files), err, c.want)
 		}
 	}
 	if all, err := s.Store.Assets(); err != nil || len(all) != 0 {
 		t.Errorf("%d assets, %v, after refusals", len(all), err)
 	}
 	a := ball(t, s)
-	for _, err := range []error{
-		a.SetHigh(Upload{{Name: "h.obj", Data: []byte("f 1 2 3")}}, false),
-		a.BringMap("asset", "ao", store.File{Name: "m.png", Data: []byte("x")}),
-		a.BringMap("asset", "glow", store.File{Name: "m.png"}),
-		a.SetSize(300), a.Rename(""), a.Split("tiles"),
-		a.SetSettings(Settings{Quality: "best", Size: 512}),
-		a.SetSettings(Settings{Quality: "draft", Size: 512, Far: -1}),
-		a.Bake(nil), a.Deliver("nothing", 512, ""), a.Deliver("gltf", 512, "not/absolute"),
+	for _, c := range []struct {
+		err  error
+		want string
+	}{
+		{a.SetHigh(Upload{{Name: "h.obj", Data: []byte("f 1 2 3")}}, false), "h.obj, line 1: the face asks for vertex 1"},
+		{a.BringMap("asset", "ao", store.File{Name: "m.png", Data: []byte("x")}), "m.png: the file is damaged"},
+		{a.BringMap("asset", "glow", store.File{Name: "m.png"}), "“glow” is not a baked map; use ao"},
+		{a.BringMap("nobody", "ao", store.File{Name: "m.png"}), "there is no set “nobody”"},
+		{a.SetSize(300), "300 px is not offered; use one of [256"},
+		{a.Rename(""), "1 to 80 letters"},
+		{a.Split("tiles"), "“tiles” is not a way to split; use single"},
+		{a.SetSettings(Settings{Quality: "best", Size: 512}), "“best” is not a quality; use draft"},
+		{a.SetSettings(Settings{Quality: "draft", Size: 512, Far: -1}), "lengths must be zero or more metres"},
+		{a.Bake(nil), "nothing is chosen to bake"},
+		{a.Deliver("nothing", 512, ""), "there is no preset “nothing”; use gltf"},
+		{a.Deliver("gltf", 512, "not/absolute"), "“not/absolute” is not a full path"},
 	} {
-		if err == nil {
-			t.Error("something that cannot be was accepted")
+		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
+			t.Errorf("%v, want “%s”", c.err, c.want)
 		}
 	}
 	row, err := s.Store.Asset(a.ID)

@@ -111,7 +111,7 @@ func TestAStrangersModelOnEveryStage(t *testing.T) {
 		}
 	}
 
-	// The mesh takes three seconds; what is painted meanwhile shows with it.
+	// The mesh takes three seconds: the strata can be worked on before it comes, and what is painted meanwhile shows with it.
 	router := r.page.HijackRequests()
 	router.MustAdd("*/mesh", func(h *rod.Hijack) {
 		time.Sleep(3 * time.Second)
@@ -119,7 +119,9 @@ func TestAStrangersModelOnEveryStage(t *testing.T) {
 	})
 	go router.Run()
 	r.open("/assets/1/paint")
-	r.until(`crust.viewport?.sets.size === 3`)
+	r.until(`document.querySelectorAll('#layers .layer').length > 0 && crust.viewport.sets.size === 0`)
+	r.until(`!document.querySelector('#view-wait').hidden`)
+	r.until(`crust.viewport.sets.size === 3`)
 	router.MustStop()
 	r.until(`[...crust.viewport.sets.values()].every(s => s.mesh.material === s.lit)`)
 	for _, kind := range []string{"edges", "noise", "shelter", "facing"} {

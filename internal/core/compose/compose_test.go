@@ -278,14 +278,44 @@ func TestEvaluationStopsWhenAsked(t *testing.T) {
 	}
 }
 
+// As the evaluator does it: what one evaluation uses stays until it is done, however much it is; what came
+// before goes, the least recently used first.
 func TestTheCacheKeepsToItsBound(t *testing.T) {
+	const size = 2 << 20 // of one Where, in texels of two bytes
 	var c cache
-	for k := range uint64(100) {
-		c.put(k, &where{v: make([]uint16, 2<<20)})
-		c.trim(c.clock - 1)
+	round := func(keys ...uint64) {
+		mark := c.clock
+		for _, k := range keys {
+			if c.get(k) == nil {
+				c.put(k, &where{v: make([]uint16, size)})
+			}
+		}
+		c.trim(mark)
+		for _, k := range keys {
+			if c.at[k] == nil {
+				t.Fatalf("Where %d is gone although this evaluation uses it", k)
+			}
+		}
 	}
-	if c.bytes > cacheBytes+(4<<20) || c.get(99) == nil || c.get(0) != nil {
-		t.Errorf("%d MB kept, want at most %d, the newest in and the oldest out", c.bytes>>20, cacheBytes>>20)
+	room := cacheBytes / (2 * size)
+	for k := range uint64(100) {
+		round(1000, k) // 1000 is used each time
+		if c.bytes > cacheBytes || c.bytes != 2*size*len(c.at) {
+			t.Fatalf("%d MB counted for %d Wheres, the bound is %d", c.bytes>>20, len(c.at), cacheBytes>>20)
+		}
+	}
+	for k := range uint64(100) {
+		if kept, want := c.at[k] != nil, int(k) >= 100-(room-1); kept != want {
+			t.Errorf("Where %d is kept: %v, want %v", k, kept, want)
+		}
+	}
+	many := make([]uint64, room+5)
+	for i := range many {
+		many[i] = 2000 + uint64(i)
+	}
+	round(many...)
+	if len(c.at) != len(many) {
+		t.Errorf("%d Wheres kept, want the %d in use and no more", len(c.at), len(many))
 	}
 }
 

@@ -4,12 +4,16 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"image/png"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -75,6 +79,9 @@ func TestDeliveriesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 	if !bytes.Equal(one.JSON(), two.JSON()) {
 		t.Error("the notes, with every file's SHA-256, differ")
 	}
+	if len(one.Files) != len(two.Files) || len(one.Files) != 7 {
+		t.Fatalf("%d and %d files, want 7", len(one.Files), len(two.Files))
+	}
 	for i := range one.Files {
 		if !bytes.Equal(one.Files[i].data, two.Files[i].data) {
 			t.Errorf("%s differs", one.Files[i].File)
@@ -117,9 +124,9 @@ func TestORMIsPackedInTheOrderOfItsLetters(t *testing.T) {
 	}
 }
 
-// Padding has no limit: no texel of the square is left empty, and each empty one holds the value of
-// a covered one.
-func TestPaddingFillsTheWholeSquare(t *testing.T) {
+// Padding has no limit: each empty texel of the square holds the colour of a covered one that no other is
+// nearer than, by brute force over growing squares.
+func TestPaddingFillsTheWholeSquareWithTheNearest(t *testing.T) {
 	j := job(t, "gltf")
 	d, err := Run(context.Background(), j)
 	if err != nil {
@@ -129,22 +136,45 @@ func TestPaddingFillsTheWholeSquare(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	covered := map[[3]uint32]bool{}
-	at := func(x, y int) [3]uint32 { r, g, b, _ := img.At(x, y).RGBA(); return [3]uint32{r, g, b} }
-	in := make([]bool, 256*256)
+	const n = 256
+	at := func(i int) [3]uint32 { r, g, b, _ := img.At(i%n, i/n).RGBA(); return [3]uint32{r, g, b} }
+	in := make([]bool, n*n)
 	for _, k := range j.Sets[0].Tris {
-		uv.Raster(j.Model, &j.Sets[0], int(k), 256, 0, 0, func(i int, u, v float32) {
-			in[i] = true
-			covered[at(i%256, i/256)] = true
-		})
+		uv.Raster(j.Model, &j.Sets[0], int(k), n, 0, 0, func(i int, u, v float32) { in[i] = true })
 	}
+	empty := 0
 	for i, c := range in {
-		if !c && !covered[at(i%256, i/256)] {
-			t.Fatalf("texel (%d, %d) holds a colour that no covered texel has", i%256, i/256)
+		if c {
+			continue
 		}
+		empty++
+		x, y, best := i%n, i/n, math.MaxInt
+		var near map[[3]uint32]bool
+		for r := 1; r*r <= best; r++ {
+			for v := max(0, y-r); v <= min(n-1, y+r); v++ {
+				for u := max(0, x-r); u <= min(n-1, x+r); u++ {
+					dist := (u-x)*(u-x) + (v-y)*(v-y)
+					if max(u-x, x-u, v-y, y-v) < r || !in[v*n+u] || dist > best {
+						continue
+					}
+					if dist < best {
+						best, near = dist, map[[3]uint32]bool{}
+					}
+					near[at(v*n+u)] = true
+				}
+			}
+		}
+		if !near[at(i)] {
+			t.Fatalf("texel (%d, %d) holds %v, the nearest covered ones, %.1f away, hold %v", x, y, at(i), math.Sqrt(float64(best)), near)
+		}
+	}
+	if empty < n {
+		t.Errorf("%d empty texels; the test needs some", empty)
 	}
 }
 
+// The folder, the zip and the note tell of the same files, byte by byte, with SHA-256 sums (FIPS 180-4,
+// as crypto/sha256 counts them).
 func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 	d, err := Run(context.Background(), job(t, "gltf"))
 	if err != nil {
@@ -162,31 +192,85 @@ func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	left, _ := os.ReadDir(dir)
-	if len(left) != len(z.File) || len(left) != 8 {
-		t.Errorf("%d files in the folder, %d in the zip, want 8", len(left), len(z.File))
+	zipped := map[string][]byte{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if zipped[f.Name], err = io.ReadAll(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	left, err := os.ReadDir(dir)
+	if err != nil || len(left) != len(zipped) || len(left) != 8 {
+		t.Errorf("%d files in the folder, %d in the zip, want 8; %v", len(left), len(zipped), err)
+	}
+	for _, f := range left {
+		data, err := os.ReadFile(filepath.Join(dir, f.Name()))
+		if err != nil || !bytes.Equal(data, zipped[f.Name()]) {
+			t.Errorf("%s has %d bytes in the folder and %d in the zip, or others; %v", f.Name(), len(data), len(zipped[f.Name()]), err)
+		}
 	}
 	var note Delivery
-	text, err := os.ReadFile(filepath.Join(dir, Note))
+	if err := json.Unmarshal(zipped[Note], &note); err != nil {
+		t.Fatal(err)
+	}
+	if len(note.Files) != 7 {
+		t.Errorf("the note tells of %d files, want all but itself: 7", len(note.Files))
+	}
+	for _, w := range note.Files {
+		if sum := sha256.Sum256(zipped[w.File]); hex.EncodeToString(sum[:]) != w.SHA256 || len(zipped[w.File]) != w.Bytes {
+			t.Errorf("%s: the note says %d bytes with SHA-256 %s, it has %d with %x", w.File, w.Bytes, w.SHA256, len(zipped[w.File]), sum)
+		}
+	}
+}
+
+// Where writing fails, files that are there stay as they were, none is left half written, and no note says
+// that all is well.
+func TestAFolderThatFailsIsNotHalfDone(t *testing.T) {
+	d, err := Run(context.Background(), job(t, "gltf"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := json.Unmarshal(text, &note); err != nil {
-		t.Fatal(err)
-	}
-	for _, w := range note.Files {
-		data, err := os.ReadFile(filepath.Join(dir, w.File))
-		if err != nil || len(data) != w.Bytes {
-			t.Errorf("%s: %d bytes, the note says %d; %v", w.File, len(data), w.Bytes, err)
-		}
-	}
-	// A folder that cannot be written leaves nothing half done.
 	blocked := filepath.Join(t.TempDir(), "file")
-	if err := os.WriteFile(blocked, nil, 0o644); err != nil {
+	if err := os.WriteFile(blocked, []byte("mine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	if err := d.WriteFolder(filepath.Join(blocked, "maps")); err == nil {
 		t.Error("writing into a file as if it were a folder went well")
+	}
+	if got, err := os.ReadFile(blocked); string(got) != "mine" {
+		t.Errorf("the file in the way holds %q now, %v", got, err)
+	}
+	// The third file's name is taken by a folder that holds something.
+	dir := t.TempDir()
+	kept := filepath.Join(dir, d.Files[2].File, "kept")
+	if err := os.MkdirAll(filepath.Dir(kept), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(kept, []byte("kept"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.WriteFolder(dir); err == nil || !strings.Contains(err.Error(), d.Files[2].File) {
+		t.Errorf("a folder in the way of %s: %v", d.Files[2].File, err)
+	}
+	left, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole := map[string]int{d.Files[0].File: d.Files[0].Bytes, d.Files[1].File: d.Files[1].Bytes}
+	for _, f := range left {
+		if f.IsDir() {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(dir, f.Name()))
+		if n, ok := whole[f.Name()]; !ok || n != len(data) || err != nil {
+			t.Errorf("%s was left with %d bytes, %v", f.Name(), len(data), err)
+		}
+	}
+	if got, err := os.ReadFile(kept); string(got) != "kept" || len(left) != 3 {
+		t.Errorf("what was there holds %q, %v; %d entries, want two files and the folder", got, err, len(left))
 	}
 }
 

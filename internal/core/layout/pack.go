@@ -70,6 +70,9 @@ const (
 	settling = 130
 )
 
+// stall is after how many orders in a row that are no better no more are tried.
+const stall = 40
+
 func newPacker(shapes []shape, tiles int, margin float64) *packer {
 	p := &packer{shapes: shapes, tiles: tiles, margin: margin, grid: roughGrid, turns: 4}
 	switch {
@@ -253,7 +256,7 @@ func (p *packer) shuffle(ctx context.Context, scale float64, tries int, step flo
 	try := min(p.top, scale*step)
 	goodOrder, goodGoal := slices.Clone(p.order), p.goal
 	left := math.Inf(1) // area without a place in the order at hand
-	for n := range tries {
+	for n, since := 0, 0; n < tries && since < stall; n, since = n+1, since+1 {
 		old, goal := slices.Clone(p.order), p.goal
 		if n > 0 && !math.IsInf(left, 1) {
 			for range 1 + r.IntN(1+len(p.order)/6) {
@@ -271,13 +274,16 @@ func (p *packer) shuffle(ctx context.Context, scale float64, tries int, step flo
 		}
 		switch {
 		case without == 0:
-			best, spots, left = try, got, math.Inf(1)
+			best, spots, left, since = try, got, math.Inf(1), 0
 			goodOrder, goodGoal = slices.Clone(p.order), p.goal
 			if best >= p.top {
 				return best, spots, nil
 			}
 			try = min(p.top, best*step)
 		case without <= left:
+			if without < left {
+				since = 0
+			}
 			left = without
 		default:
 			p.order, p.goal = old, goal
@@ -472,25 +478,27 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 	m.w, m.h = int(math.Ceil((b[2]-b[0])*scale*g+1e-9))+1, int(math.Ceil((b[3]-b[1])*scale*g+1e-9))+1
 	m.w, m.h = min(m.w, 2*p.grid), min(m.h, 2*p.grid)
 	m.small = max(m.w, m.h) <= smallCells
-	full := make([]bool, m.w*m.h)
-	for i := range full {
-		full[i] = m.small
-	}
-	for _, t := range s.tri {
-		if m.small {
-			break
+	words := m.w/64 + 1
+	full := make([]uint64, words*m.h)
+	row := func(y int) []uint64 { return full[y*words : (y+1)*words] }
+	if m.small {
+		for y := range m.h {
+			setBits(row(y), 0, m.w)
 		}
-		var q [3][2]float64
-		for k, v := range t {
-			q[k] = [2]float64{((cos*v[0]-sin*v[1])-b[0])*scale*g + 0.5, ((sin*v[0]+cos*v[1])-b[1])*scale*g + 0.5}
+	} else {
+		var spans []span
+		for _, t := range s.tri {
+			var q [3][2]float64
+			for k, v := range t {
+				q[k] = [2]float64{((cos*v[0]-sin*v[1])-b[0])*scale*g + 0.5, ((sin*v[0]+cos*v[1])-b[1])*scale*g + 0.5}
+			}
+			spans = cover(q, m.w, m.h, full, spans)
 		}
-		cover(q, m.w, m.h, full)
 	}
 	// Cells that come nearer to each other than the margin: their nearest corners count.
 	r := p.margin * g
 	m.reach = int(math.Ceil(r)) + 1
 	cw, ch := m.w+2*m.reach, m.h+2*m.reach
-	grown := make([]bool, cw*ch)
 	half := make([]int, 2*m.reach+1)
 	for dy := -m.reach; dy <= m.reach; dy++ {
 		half[dy+m.reach] = -1
@@ -498,7 +506,10 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 			half[dy+m.reach] = int(math.Ceil(math.Sqrt(r*r-y*y)+1)) - 1
 		}
 	}
-	m.cells = runsOf(full, m.w, m.h)
+	m.cells = make([][]run, m.h)
+	for y := range m.cells {
+		m.cells[y] = runsOf(row(y))
+	}
 	n := 0.0
 	for y, runs := range m.cells {
 		for _, c := range runs {
@@ -513,30 +524,21 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 			m.same = ((m.same^uint64(y))*1099511628211 ^ uint64(c.a)<<16 ^ uint64(c.b)) * 1099511628211
 		}
 	}
-	diff := make([]int32, cw+1)
+	m.clear = make([][]run, ch)
+	grown := make([]uint64, cw/64+1)
 	for y := range ch {
-		clear(diff)
+		clear(grown)
 		for dy := -m.reach; dy <= m.reach; dy++ {
-			from := y - m.reach + dy
-			if from < 0 || from >= m.h {
-				continue
-			}
-			k := int32(half[dy+m.reach])
-			if k < 0 {
+			from, k := y-m.reach+dy, half[dy+m.reach]
+			if from < 0 || from >= m.h || k < 0 {
 				continue
 			}
 			for _, c := range m.cells[from] {
-				diff[max(0, c.a-k+int32(m.reach))]++
-				diff[min(int32(cw), c.b+k+int32(m.reach))]--
+				setBits(grown, max(0, int(c.a)-k+m.reach), min(cw, int(c.b)+k+m.reach))
 			}
 		}
-		sum := int32(0)
-		for x := range cw {
-			sum += diff[x]
-			grown[y*cw+x] = sum > 0
-		}
+		m.clear[y] = runsOf(grown)
 	}
-	m.clear = runsOf(grown, cw, ch)
 	seen := make([]bool, ch)
 	for step := 1 << bits.Len(uint(ch)); step >= 1; step /= 2 {
 		for r := step / 2; r < ch; r += step {
@@ -576,46 +578,83 @@ func (m *mask) testsOf(grid int) (out []test) {
 	return out
 }
 
-func runsOf(full []bool, w, h int) [][]run {
-	out := make([][]run, h)
-	for y := range h {
-		for x := 0; x < w; {
-			if !full[y*w+x] {
-				x++
-				continue
+// setBits sets bits a to b of a row.
+func setBits(row []uint64, a, b int) {
+	if a >= b {
+		return
+	}
+	first, last := a/64, (b-1)/64
+	from, to := ^uint64(0)<<(a%64), ^uint64(0)>>(63-(b-1)%64)
+	if first == last {
+		row[first] |= from & to
+		return
+	}
+	row[first] |= from
+	for i := first + 1; i < last; i++ {
+		row[i] = ^uint64(0)
+	}
+	row[last] |= to
+}
+
+// runsOf lists the runs of set bits of a row. The last bit is clear.
+func runsOf(row []uint64) (out []run) {
+	next := func(at int, flip uint64) int { // the next set bit, with flip the next clear one
+		for i := at / 64; i < len(row); i++ {
+			w := row[i] ^ flip
+			if i == at/64 {
+				w &= ^uint64(0) << (at % 64)
 			}
-			a := x
-			for x < w && full[y*w+x] {
-				x++
+			if w != 0 {
+				return i*64 + bits.TrailingZeros64(w)
 			}
-			out[y] = append(out[y], run{int32(a), int32(x)})
 		}
+		return len(row) * 64
+	}
+	for at := next(0, 0); at < len(row)*64; {
+		end := next(at, ^uint64(0))
+		out = append(out, run{int32(at), int32(end)})
+		at = next(end, 0)
 	}
 	return out
 }
 
-// cover marks every cell that a triangle touches, row by row from the triangle clipped to the row.
-func cover(q [3][2]float64, w, h int, full []bool) {
-	y0, y1 := min(q[0][1], q[1][1], q[2][1]), max(q[0][1], q[1][1], q[2][1])
-	for row := max(0, int(y0)); row <= min(h-1, int(y1)); row++ {
-		lo, hi := math.Inf(1), math.Inf(-1)
-		a, b := float64(row), float64(row+1)
-		for k := range 3 {
-			p, r := q[k], q[(k+1)%3]
-			if p[1] >= a && p[1] <= b {
-				lo, hi = min(lo, p[0]), max(hi, p[0])
-			}
-			for _, y := range [2]float64{a, b} {
-				if (p[1]-y)*(r[1]-y) < 0 {
-					x := p[0] + (y-p[1])/(r[1]-p[1])*(r[0]-p[0])
-					lo, hi = min(lo, x), max(hi, x)
-				}
-			}
+// span is what a triangle touches of a row of cells.
+type span struct{ lo, hi float64 }
+
+// cover sets the bits of every cell that a triangle touches, of h rows of w/64 + 1 words; it follows the
+// triangle's sides from row to row. room is for its use, and returned to be used again.
+func cover(q [3][2]float64, w, h int, full []uint64, room []span) []span {
+	first, last := max(0, int(min(q[0][1], q[1][1], q[2][1]))), min(h-1, int(max(q[0][1], q[1][1], q[2][1])))
+	room = room[:0]
+	for range last - first + 1 {
+		room = append(room, span{math.Inf(1), math.Inf(-1)})
+	}
+	for k := range 3 {
+		p, r := q[k], q[(k+1)%3]
+		if p[1] > r[1] {
+			p, r = r, p
 		}
-		for x := max(0, int(lo)); x <= min(w-1, int(hi)); x++ {
-			full[row*w+x] = true
+		slope := 0.0
+		if r[1] > p[1] {
+			slope = (r[0] - p[0]) / (r[1] - p[1])
+		}
+		x := p[0]
+		for y := max(first, int(p[1])); y <= min(last, int(r[1])); y++ {
+			to := r[0] // where the side leaves the row
+			if float64(y+1) < r[1] {
+				to = p[0] + (float64(y+1)-p[1])*slope
+			}
+			c := &room[y-first]
+			c.lo, c.hi = min(c.lo, x, to), max(c.hi, x, to)
+			x = to
 		}
 	}
+	words := w/64 + 1
+	for i, c := range room {
+		y := first + i
+		setBits(full[y*words:(y+1)*words], max(0, int(c.lo)), min(w, int(c.hi)+1))
+	}
+	return room
 }
 
 // board is one tile's cells. windows[k] holds, for each row, bit x set when one of the 2^k cells from
@@ -650,9 +689,7 @@ func (b *board) take(m *mask, x, y int) {
 	for r, runs := range m.cells {
 		row := b.row(0, y+r)
 		for _, c := range runs {
-			for i := int(c.a) + x; i < int(c.b)+x; i++ {
-				row[i/64] |= 1 << (i % 64)
-			}
+			setBits(row, int(c.a)+x, int(c.b)+x)
 			b.first[y+r] = min(b.first[y+r], int(c.a)+x)
 		}
 		for k := 1; k < b.levels; k++ {

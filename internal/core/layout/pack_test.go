@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"crust/internal/core/mesh"
@@ -71,8 +72,12 @@ func TestCoveredCellsHoldEveryPoint(t *testing.T) {
 		for k := range q {
 			q[k] = [2]float64{r.Float64() * n, r.Float64() * n}
 		}
+		rows := make([]uint64, n)
+		cover(q, n, n, rows, nil)
 		full := make([]bool, n*n)
-		cover(q, n, n, full)
+		for at := range full {
+			full[at] = rows[at/n]>>(at%n)&1 == 1
+		}
 		for range 4000 {
 			u, v := r.Float64(), r.Float64()
 			if u+v > 1 {
@@ -93,6 +98,37 @@ func TestCoveredCellsHoldEveryPoint(t *testing.T) {
 			if x+1 < min(q[0][0], q[1][0], q[2][0]) || x > max(q[0][0], q[1][0], q[2][0]) || y+1 < min(q[0][1], q[1][1], q[2][1]) || y > max(q[0][1], q[1][1], q[2][1]) {
 				t.Fatalf("cell (%g, %g) is outside the box of %v", x, y, q)
 			}
+		}
+	}
+}
+
+// Runs are where bits are set, counted bit by bit.
+func TestRunsAreTheSetBits(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 8))
+	for range 200 {
+		const n = 200
+		row, want := make([]uint64, n/64+1), make([]bool, n)
+		for range r.IntN(5) {
+			a := r.IntN(n)
+			b := a + r.IntN(n-a+1)
+			setBits(row, a, b)
+			for x := a; x < b; x++ {
+				want[x] = true
+			}
+		}
+		got := make([]bool, n)
+		last := int32(-1)
+		for _, c := range runsOf(row) {
+			if c.a <= last || c.b <= c.a {
+				t.Fatalf("run %v after one that ends at %d", c, last)
+			}
+			last = c.b
+			for x := c.a; x < c.b; x++ {
+				got[x] = true
+			}
+		}
+		if !slices.Equal(got, want) {
+			t.Fatalf("runs %v of %x", runsOf(row), row)
 		}
 	}
 }

@@ -1,5 +1,5 @@
 // The page of one asset: its stages, its socket, and what they share.
-import { $, choose, clock, complain, el, grouped, setColour, toast } from './dom.js';
+import { $, choose, clock, complain, el, grouped, pennant, toast } from './dom.js';
 import { call, Socket } from './api.js';
 import { Viewport } from './viewport.js';
 import { Intake } from './intake.js';
@@ -65,10 +65,14 @@ class App {
   }
 
   settled() {
-    $('#view-wait').hidden = true;
+    if (this.viewport.sets.size) this.waiting('');
   }
 
-  async take(s) {
+  /** Says over the model what it waits for. */
+  waiting(text) { complain($('#view-wait'), text); }
+
+  /** Takes a state: the panels at once, the model when its mesh has come. */
+  take(s) {
     const old = this.state;
     this.state = s;
     document.title = `${s.name} · Crust`;
@@ -76,12 +80,10 @@ class App {
     const split = JSON.stringify([s.split, s.modelVersion, s.sets.map(k => k.name)]);
     if (split !== this.split) {
       this.split = split;
-      await this.loadMesh(!!old && old.modelVersion === s.modelVersion);
-      if (old) this.look(true);
+      this.viewport.useSets(s.sets.map(k => k.name));
+      this.loadMesh(!!old && old.modelVersion === s.modelVersion).then(() => this.look(true),
+        e => toast(`The model could not be loaded: ${e.message} Reload the page.`));
     }
-    if (this.state !== s) return; // a newer one has come meanwhile and is taken itself
-    const first = !this.begun;
-    this.begun = true;
     this.job(s.job || null);
     this.stations();
     this.intake.take(s, old);
@@ -89,15 +91,20 @@ class App {
     this.deliver.take(s);
     this.flatSets();
     this.sizeSelect();
-    if (first) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
+    if (!old) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
     else { this.words(); this.strata.render(); }
   }
 
   /** Loads the model with its sets; keep holds the camera, split shows another way to split. The last asked for holds. */
   async loadMesh(keep = true, split = '') {
     const mine = this.meshAsked = {};
-    const buffer = await call('GET', `${this.api}/mesh${split && `?split=${split}`}`);
-    if (mine === this.meshAsked) this.viewport.loadMesh(buffer, keep);
+    this.waiting('loading the model…');
+    try {
+      const buffer = await call('GET', `${this.api}/mesh${split && `?split=${split}`}`);
+      if (mine === this.meshAsked) this.viewport.loadMesh(buffer, keep);
+    } finally {
+      if (mine === this.meshAsked) this.waiting('');
+    }
   }
 
   takeDoc(e) {
@@ -247,7 +254,7 @@ class App {
   strip() {
     for (const b of document.querySelectorAll('#view-layout button')) b.onclick = () => this.setLayout(b.dataset.value);
     for (const b of document.querySelectorAll('#view-show button')) b.onclick = () => this.setShow(b.dataset.value);
-    $('#working-size').onchange = e => { $('#view-wait').hidden = false; $('#view-wait').textContent = 'evaluating anew…'; this.do('size', { number: Number(e.target.value) }); };
+    $('#working-size').onchange = e => { this.waiting('evaluating anew…'); this.do('size', { number: Number(e.target.value) }); };
     choose($('#view-layout'), this.layout);
     choose($('#view-show'), this.showing);
   }
@@ -272,14 +279,22 @@ class App {
     requestAnimationFrame(() => { this.viewport.resize(); this.viewport.drawFlat(); });
   }
 
+  /** Chooses the set of the flat map: a button each, or a list where there are many. */
   flatSets() {
-    const box = $('#flat-sets');
-    box.replaceChildren(...this.state.sets.map((s, i) => {
-      const b = el('button', { 'data-value': s.name }, el('span.pennant', { style: `background:${setColour(i)}` }), ' ' + s.label);
-      b.onclick = () => { this.viewport.flatSet = s.name; choose(box, s.name); this.look(); this.viewport.drawFlat(); };
+    const box = $('#flat-sets'), v = this.viewport, sets = this.state.sets;
+    const look = name => { v.flatSet = name; this.look(); v.drawFlat(); };
+    if (sets.length > 6) {
+      const sel = el('select.compact', { 'aria-label': 'Set of the flat map' }, ...sets.map(s => el('option', { value: s.name, selected: s.name === v.flatSet }, s.label)));
+      sel.onchange = () => look(sel.value);
+      box.replaceChildren(sel);
+      return;
+    }
+    box.replaceChildren(...sets.map((s, i) => {
+      const b = el('button', { 'data-value': s.name }, pennant(i), ' ' + s.label);
+      b.onclick = () => { choose(box, s.name); look(s.name); };
       return b;
     }));
-    choose(box, this.viewport.flatSet);
+    choose(box, v.flatSet);
   }
 
   sizeSelect() {
@@ -291,7 +306,7 @@ class App {
   words() {
     if (!this.state) return;
     const s = this.state;
-    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
+    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.length > 4 ? `${s.sets.length} sets` : s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
   }
 
   keys() {

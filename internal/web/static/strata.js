@@ -1,11 +1,13 @@
 // The strata: layers as a core sample, top first.
-import { $, el, icon, pennant, stamp } from './dom.js';
+import { $, el, icon, stamp } from './dom.js';
+import { Targets } from './targets.js';
 import { value } from './values.js';
 
 export class Strata {
   constructor(app) {
     this.app = app;
     this.list = $('#layers');
+    this.targets = new Targets(app);
     $('#add-coat').onclick = () => app.edit({ do: 'add', layer: app.chosen || undefined });
     $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-sheet button.button')?.focus(); };
     $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
@@ -20,6 +22,7 @@ export class Strata {
     if (!rows.length) rows.push(el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.'));
     this.list.replaceChildren(...rows);
     this.shares();
+    this.targets.render();
     if (focused) this.list.querySelector(`[data-id="${focused}"]`)?.focus({ preventScroll: true });
   }
 
@@ -39,24 +42,11 @@ export class Strata {
     eye.title = l.hidden ? 'Show' : 'Hide';
     eye.setAttribute('aria-label', `${eye.title} ${l.name}`);
     eye.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'hidden', value: !l.hidden }); };
-    $('.pennants', li).append(...app.state.sets.map((s, k) => this.target(l, s, k)));
+    $('.pennants', li).append(...this.targets.controls(l));
     li.onclick = () => app.choose(l.id);
     li.onkeydown = e => this.key(e, l, i);
     this.drag(li, l);
     return li;
-  }
-
-  /** A pennant that lets the layer touch a set, or not. */
-  target(l, s, k) {
-    const on = !l.targets?.length || l.targets.includes(s.name);
-    const b = el('button', { className: on ? '' : 'off', title: `${on ? 'Touches' : 'Leaves out'} ${s.label}; click to change`, 'aria-label': `Target ${s.label}`, 'aria-pressed': on }, pennant(k));
-    b.onclick = e => {
-      e.stopPropagation();
-      const all = this.app.state.sets.map(x => x.name), now = l.targets?.length ? l.targets : all;
-      const next = on ? now.filter(n => n !== s.name) : all.filter(n => n === s.name || now.includes(n));
-      if (next.length) this.app.edit({ do: 'set', layer: l.id, path: 'targets', value: next.length === all.length ? [] : next });
-    };
-    return b;
   }
 
   rename(name, l) {

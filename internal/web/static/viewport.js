@@ -111,6 +111,11 @@ export class Viewport {
     this.draw();
   }
 
+  /** Names the sets; their mesh may come later. */
+  useSets(names) {
+    if (!names.includes(this.flatSet)) this.flatSet = names[0] || '';
+  }
+
   /** Takes the model as the server packs it. keep holds the camera where it is. */
   loadMesh(buffer, keep = false) {
     const n = new DataView(buffer).getUint32(0, true);
@@ -155,7 +160,7 @@ export class Viewport {
     c.near = this.size * 0.2;
     c.far = this.size * 4;
     c.updateProjectionMatrix();
-    if (!this.flatSet || !this.sets.has(this.flatSet)) this.flatSet = head.sets[0]?.name || '';
+    this.useSets(head.sets.map(h => h.name));
     this.figures();
     if (!keep) this.frame();
     this.setTurn(this.turn);
