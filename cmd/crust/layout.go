@@ -78,7 +78,7 @@ func layoutCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(os.Stderr, "lay out: about %.0f s on two cores\n", layout.Foretell(len(m.Tris)))
+			fmt.Fprintf(os.Stderr, "lay out: about %.0f s on two cores\n", layout.Foretell(m))
 			began := time.Now()
 			var l *layout.Layout
 			err = withBar("lay out", func(share func(float64)) (err error) {

@@ -121,7 +121,7 @@ func (a *Asset) stateEvent() Event {
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "model": a.modelName, "sets": sets,
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "high": a.highs, "hasUV": a.model.HasUV,
 		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
-		"intake": a.intake, "layoutSeconds": layout.Foretell(len(a.model.Tris)), "channels": channels, "modelVersion": a.modelVersion}
+		"intake": a.intake, "layoutSeconds": layout.Foretell(a.model), "channels": channels, "modelVersion": a.modelVersion}
 	if a.job != nil {
 		e["job"] = a.job.event()
 	}

@@ -15,7 +15,8 @@ type Look struct {
 	Show   string `json:"show"` // "where", "height" or anything else
 	Layer  string `json:"layer"`
 	Clause string `json:"clause"`
-	Set    string `json:"set"` // of the flat map
+	Set    string `json:"set"`  // of the flat map
+	Away   bool   `json:"away"` // it shows nothing that is painted, as in Intake
 }
 
 // Page is one watching page. The studio posts to it; its owner sends what Next returns.

@@ -71,7 +71,8 @@ type snapshot struct {
 	maps    map[string]map[string]*bake.Map
 	mapsOf  map[string]int // versions by set
 	reads   []string       // kinds of maps
-	pages   []*Page
+	pages   []*Page        // that show something painted
+	nobody  bool           // has the asset open
 	ctx     context.Context
 }
 
@@ -87,8 +88,10 @@ func (a *Asset) paint() {
 		}
 		err := a.guard("paint", func() error {
 			s := a.snap(e)
-			if len(s.pages) == 0 {
+			if s.nobody {
 				e.canvases = nil
+			}
+			if len(s.pages) == 0 {
 				return nil
 			}
 			var err error
@@ -115,8 +118,11 @@ func (a *Asset) snap(e *easel) *snapshot {
 	if a.live != nil {
 		s.doc, s.live = a.live.Clone(), true
 	}
+	s.nobody = len(a.pages) == 0
 	for p := range a.pages {
-		s.pages = append(s.pages, p)
+		if !p.Look().Away {
+			s.pages = append(s.pages, p)
+		}
 	}
 	s.ctx, a.cancelPaint = context.WithCancel(a.ctx)
 	key := easelKey{a.split, a.modelVersion}

@@ -24,14 +24,14 @@ func (a *Asset) Layout(o layout.Options) error {
 		return err
 	}
 	a.mu.Lock()
-	split, triangles := a.split, len(a.model.Tris)
+	split := a.split
 	a.mu.Unlock()
 	if o.Into == layout.PerSet && split == uv.PerTile {
 		return errors.New("the sets are UDIM tiles; lay out into tiles, or split by material first")
 	}
 	return a.start("layout", "Lay out", func(ctx context.Context, j *Job, share func(float64)) error {
 		a.mu.Lock()
-		j.foretold = layout.Foretell(triangles)
+		j.foretold = layout.Foretell(a.model)
 		s, m, sets := a.state(), a.model, a.sets
 		a.mu.Unlock()
 		o.SizeOf = s.intake.sizes()

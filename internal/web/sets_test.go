@@ -5,6 +5,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+
+	"github.com/go-rod/rod/lib/input"
 )
 
 // Forty sets: the layer's row says how many it touches, and a list aims it; the flat map's sets are a list too.
@@ -21,11 +23,13 @@ func TestALayerIsAimedAtFewOfFortySets(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := newRig(t)
+	r.page.MustSetViewport(960, 540, 1, false)
 	r.open("/")
 	r.page.MustElement("#model-files").MustSetFiles(name)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state?.sets.length === 40`)
+	r.eval(`(crust.do('size', {number: 256}), '')`)
+	r.until(`crust.state.size === 256`)
 	r.click(`.stations a[data-stage="paint"]`)
-	r.pick("#working-size", "256 px")
 	r.until(`document.querySelector('#layers .target-count')?.textContent.includes('all 40')`)
 
 	r.click(`#layers .target-count`)
@@ -36,7 +40,7 @@ func TestALayerIsAimedAtFewOfFortySets(t *testing.T) {
 	r.click(`#target-list [data-set="plate07"] .plain`)
 	targets := func(want string) {
 		t.Helper()
-		r.until(fmt.Sprintf(`crust.layer().targets?.join() === %q`, want))
+		r.until(fmt.Sprintf(`(crust.layer().targets || []).join() === %q`, want))
 	}
 	targets("plate07")
 	r.until(`document.querySelector('#layers .target-count').textContent.includes('1 of 40')`)
@@ -59,7 +63,7 @@ func TestALayerIsAimedAtFewOfFortySets(t *testing.T) {
 		return fmt.Sprintf(`(p => p && p[0] > 250 && p[1] < 5)(crust.viewport.picturesOf(%q).base?.full?.data)`, set)
 	}
 	r.until(red("plate39"))
-	r.page.Keyboard.MustType('\x1b')
+	r.press(input.Escape)
 	r.until(`!document.querySelector('#target-sheet').matches(':popover-open')`)
 	r.click(`#view-layout button[data-value="both"]`)
 	r.pick(`#flat-sets select`, "plate39")

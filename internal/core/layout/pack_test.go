@@ -267,3 +267,17 @@ func TestRimsThatCrossAndFansThatWind(t *testing.T) {
 		t.Error("a fan of 6 rad winds, or one of 7 rad does not")
 	}
 }
+
+// A flat sheet has no curved face, a ball has hardly any other; the foretold time follows, and grows with the faces.
+func TestForetoldTimesFollowFacesAndCurves(t *testing.T) {
+	flat := func(n int) *mesh.Model {
+		return mesh.Grid(n, n, 0, func(s, t float64) [3]float64 { return [3]float64{s, t, 0} })
+	}
+	ball := mesh.Sphere(200, 160, 1, [3]float64{})
+	if a, b := curvedShare(flat(8)), curvedShare(mesh.Sphere(24, 16, 1, [3]float64{})); a != 0 || b < 0.99 {
+		t.Errorf("%.2f of a sheet and %.2f of a ball are curved, want 0 and 1", a, b)
+	}
+	if few, many, curved := Foretell(flat(150)), Foretell(flat(180)), Foretell(ball); !(few < many && many < curved) || len(ball.Tris) > 2*180*180 {
+		t.Errorf("%.1f s, %.1f s with more faces, %.1f s with curved ones", few, many, curved)
+	}
+}

@@ -155,13 +155,16 @@ class App {
   /** Tells the server what this page shows, when that has changed. */
   look(always) {
     const where = this.hover || this.held ? 'where' : this.showing;
-    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet };
+    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, away: this.away() };
     const key = JSON.stringify(l);
     if (!always && key === this.looked) return;
     this.looked = key;
     this.socket?.send({ t: 'look', look: l });
     this.present();
   }
+
+  /** Whether the stage shows nothing that is painted; the server does not paint for it then. */
+  away() { return this.stageName === 'intake' || this.stageName === 'bake'; }
 
   /** Puts the viewport in the mode of the stage and of what is pointed at. */
   present() {
@@ -185,6 +188,7 @@ class App {
     this.stations();
     if (before === 'paint' && name !== 'paint') this.picture();
     this.look(true);
+    if (!this.away() && !this.viewport.pictures.size && this.viewport.sets.size) this.waiting('laying the strata…');
     if (name === 'bake' && this.state) this.board.take(this.state);
     if (name === 'deliver') this.deliver.list();
     this.words();

@@ -69,6 +69,7 @@ export class Bench {
     this.point(result, '');
     cards.push(result, this.add(l));
     $('#chain').replaceChildren(...cards);
+    for (const v of document.querySelectorAll('#chain .card-values')) v.classList.toggle('more', v.scrollHeight > v.clientHeight + 1);
     this.share();
     if (this.pics.layer === l.id) this.draw();
   }
@@ -103,7 +104,7 @@ export class Bench {
     this.levels($('.levels', e), l, c);
     const send = path => ({ live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }), commit: v => this.clause(l, c, path, v) });
     const box = $('.card-values', e);
-    for (const p of kind.params || []) box.append(value({ ...p, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
+    for (const p of kind.params || []) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     if (kind.parts) box.append(this.parts(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     this.point($('.card-pic', e), c.id);

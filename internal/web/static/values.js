@@ -61,6 +61,7 @@ const exact = (v, o) => show(v, o, 12);
  * @typedef {{label?: string, name: string, value: number, min: number, max: number, default: number, unit?: string,
  *   log?: boolean, whole?: boolean, choices?: string[], zero?: string,
  *   share?: number, what a share of the tile like 0.02 is taken of
+ *   figures?: number, how many are shown, 4 when not said
  *   live?: (v: number) => void, commit: (v: number) => void}} ValueOptions
  */
 
@@ -79,7 +80,9 @@ export function value(o) {
   };
   const draw = () => {
     bar.style.width = `${Math.max(0, Math.min(1, share(Math.max(v, o.log ? o.min : -Infinity)))) * 100}%`;
-    if (document.activeElement !== input) input.value = o.zero && v === 0 ? o.zero : show(v, o);
+    if (document.activeElement !== input) input.value = o.zero && v === 0 ? o.zero : show(v, o, o.figures);
+    // How much room the label leaves it, where the two share a line.
+    box.parentElement?.style.setProperty('--chars', input.value.length);
   };
   const set = x => { v = fit(x); draw(); };
   // A wide plain range is dragged by steps of its value, not by its whole width.
@@ -137,8 +140,9 @@ export function value(o) {
   };
   box.addEventListener('wheel', e => { e.preventDefault(); nudge(e.deltaY < 0 ? 1 : -1, e.shiftKey); }, { passive: false });
   box.ondblclick = e => { e.preventDefault(); input.blur(); set(o.default); o.commit(v); };
+  const whole = el(o.label ? 'label.value' : 'span.value.bare', {}, o.label ? el('span', {}, o.label) : null, box);
   draw();
-  return el(o.label ? 'label.value' : 'span.value.bare', {}, o.label ? el('span', {}, o.label) : null, box);
+  return whole;
 }
 
 /** A value whose whole numbers have names. */
