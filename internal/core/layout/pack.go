@@ -202,6 +202,28 @@ func (p *packer) fit(ctx context.Context) (scale float64, err error) {
 		p.margin = 0
 		return p.rough(ctx)
 	}
+	if len(p.shapes) > manyShapes {
+		return p.widen(ctx, scale, asked, least)
+	}
+	return scale, nil
+}
+
+// widen raises a margin that was reckoned too small, as long as the tiles are used well.
+func (p *packer) widen(ctx context.Context, scale, asked, least float64) (float64, error) {
+	for step := 1.3; step > 1.1 && p.margin < asked && p.used(scale) > least*1.1; {
+		margin, spots, goal := p.margin, p.spots, p.goal
+		p.margin, p.masks = min(asked, p.margin*step), nil
+		s, err := p.rough(ctx)
+		if err == nil && p.used(s) >= least {
+			scale = s
+			continue
+		}
+		if err != nil && !errors.Is(err, errNoRoom) {
+			return 0, err
+		}
+		p.margin, p.spots, p.goal, p.masks = margin, spots, goal, nil
+		step = math.Sqrt(step)
+	}
 	return scale, nil
 }
 

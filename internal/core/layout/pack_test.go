@@ -281,3 +281,19 @@ func TestForetoldTimesFollowFacesAndCurves(t *testing.T) {
 		t.Errorf("%.1f s, %.1f s with more faces, %.1f s with curved ones", few, many, curved)
 	}
 }
+
+// With many islands the margin that gives way is not reckoned smaller than need be: little more than half of the tile
+// is used.
+func TestTheMarginOfManyIslandsIsNotSmallerThanNeedBe(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	side := func() float64 { return 0.01 * math.Pow(3, r.Float64()) }
+	shapes := []shape{rectangle(1, 1, 0), rectangle(1, 1, 0), rectangle(1, 1, 0)}
+	for range manyShapes + 20 {
+		shapes = append(shapes, rectangle(side(), side(), 0))
+	}
+	p := newPacker(shapes, 1, 0.03)
+	scale, err := p.fit(context.Background())
+	if used := p.used(scale); err != nil || used < wellUsed || used > 1.14*wellUsed || p.margin >= 0.03 {
+		t.Errorf("%.3f of the tile is used with a margin of %.4f, %v; want a little over %.2f", used, p.margin, err, wellUsed)
+	}
+}

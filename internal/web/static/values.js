@@ -149,5 +149,7 @@ export function value(o) {
 function choice(o) {
   const s = el('select', { 'aria-label': o.label, 'data-key': o.name }, ...o.choices.map((c, i) => el('option', { value: i, selected: i === o.value }, c)));
   s.onchange = () => o.commit(Number(s.value));
-  return el('label.value', {}, el('span', {}, o.label), s);
+  const whole = el('label.value', {}, el('span', {}, o.label), s);
+  whole.style.setProperty('--chars', (o.choices[o.value] || '').length + 2);
+  return whole;
 }
