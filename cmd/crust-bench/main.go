@@ -15,7 +15,6 @@ import (
 	"regexp"
 	"runtime"
 	"runtime/pprof"
-	"slices"
 	"strconv"
 	"sync"
 	"syscall"
@@ -23,11 +22,9 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/bake"
-	"crust/internal/core/compose"
 	"crust/internal/core/geom"
 	"crust/internal/core/layout"
 	"crust/internal/core/mesh"
-	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 	"crust/internal/demo"
@@ -65,8 +62,11 @@ func main() {
 		{"memory: eight maps of four sets at 4096", memory},
 		{"demo: eight maps of three sets, draft at 1024", demoMaps},
 		{"layout: 121 k engine-like triangles into one tile, 8 px of 2048", layOut},
-		{"one slider, all channels of three sets at 1024", slider},
-		{"one slider, as a page sees it: pictures of three sets at 1024", page},
+		{"evaluator: from nothing", fromNothing},
+		{"evaluator: one noise", oneNoise},
+		{"evaluator: top opacity", topOpacity},
+		{"evaluator: one tile", oneTile},
+		{"evaluator: page", page},
 	} {
 		if !match.MatchString(b.name) {
 			continue
@@ -309,127 +309,4 @@ func demoMaps() map[string]any {
 		out[k+"_seconds"] = round(v)
 	}
 	return out
-}
-
-// slider moves one clause's size in the middle of the demo's strata and evaluates everything anew:
-// the coarse picture, every fourth texel each way, and the full one.
-func slider() map[string]any {
-	low, sets, src := buoy(1024, 64)
-	doc := demo.Strata()
-	ctx := context.Background()
-	var full, coarse []*compose.Canvas
-	texels := 0
-	for i := range sets {
-		made, err := src.Bake(ctx, &sets[i], slices.DeleteFunc(kinds(), func(k string) bool { return k == bake.AO }), nil)
-		check(err)
-		maps := map[string]*bake.Map{}
-		for _, m := range made {
-			maps[m.Kind] = m
-		}
-		c, err := compose.NewCanvas(ctx, low, &sets[i], 1024, maps)
-		check(err)
-		full = append(full, c)
-		texels += c.Len()
-		c, err = compose.NewCanvas(ctx, low, &sets[i], 256, maps)
-		check(err)
-		coarse = append(coarse, c)
-	}
-	evaluate := func(cs []*compose.Canvas, d *strata.Document) {
-		for _, c := range cs {
-			_, err := c.Evaluate(ctx, d)
-			check(err)
-		}
-	}
-	var noise *strata.Clause
-	for i := range doc.Layers {
-		for k := range doc.Layers[i].Where {
-			if c := &doc.Layers[i].Where[k]; c.Kind == "noise" && doc.Layers[i].Name == "Rust in seams" {
-				noise = c
-			}
-		}
-	}
-	t := time.Now()
-	evaluate(full, doc)
-	first := time.Since(t).Seconds()
-	evaluate(coarse, doc)
-	turn := 0
-	move := func() { turn++; noise.Params["size"] = 0.05 + 0.001*float64(turn) }
-	coarseTime := best(9, func() { move(); evaluate(coarse, doc) })
-	fullTime := best(9, func() { move(); evaluate(full, doc) })
-	return map[string]any{"layers": len(doc.Layers), "texels": texels, "from_nothing_ms": round(first * 1000), "coarse_ms": round(coarseTime * 1000), "full_ms": round(fullTime * 1000)}
-}
-
-// page drags a slider of the demo as a page does and waits for the pictures: all coarse ones, then
-// all full ones, received and acknowledged.
-func page() map[string]any {
-	dir, err := os.MkdirTemp("", "crust-bench")
-	check(err)
-	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
-	check(err)
-	defer st.Close()
-	s := studio.New(st)
-	defer s.Close()
-	id, err := demo.Create(s)
-	check(err)
-	a, err := s.Open(id)
-	check(err)
-	a.WaitJob(nil)
-	p := a.Watch()
-	defer p.Leave()
-	type whole struct {
-		T, Set, View string
-		Full         bool
-		Version      int
-	}
-	events := make(chan whole, 1000)
-	bytes := 0
-	ctx, stop := context.WithCancel(context.Background())
-	defer stop()
-	go p.Run(ctx, func(b []byte) error {
-		var e whole
-		if err := json.Unmarshal(b, &e); err != nil {
-			return err
-		}
-		if e.T == "whole" || e.T == "coverage" {
-			events <- e
-		}
-		return nil
-	}, func(b []byte) error {
-		bytes += len(b)
-		p.Ack()
-		return nil
-	})
-	settled := func() {
-		for e := range events {
-			if e.T == "coverage" {
-				return
-			}
-		}
-	}
-	settled()
-	layer, clause := "", ""
-	for _, l := range a.Document().Layers {
-		for _, c := range l.Where {
-			if l.Name == "Rust in seams" && c.Kind == "noise" {
-				layer, clause = l.ID, c.ID
-			}
-		}
-	}
-	coarse, full := math.Inf(1), math.Inf(1)
-	for turn := range 7 {
-		t := time.Now()
-		_, err := a.Edit(strata.Edit{Do: "clause.set", Layer: layer, Clause: clause, Path: "params.size", Value: json.RawMessage(fmt.Sprint(0.05 + 0.002*float64(turn)))}, true)
-		check(err)
-		seen := map[string]bool{}
-		for len(seen) < 3 {
-			if e := <-events; e.T == "whole" && !e.Full && e.View == "base" {
-				seen[e.Set] = true
-			}
-		}
-		coarse = min(coarse, time.Since(t).Seconds())
-		settled()
-		full = min(full, time.Since(t).Seconds())
-	}
-	return map[string]any{"coarse_ms": round(coarse * 1000), "full_ms": round(full * 1000), "full_waits_ms": 60, "mbytes": round(float64(bytes) / 1e6)}
 }

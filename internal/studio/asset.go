@@ -59,8 +59,10 @@ type Asset struct {
 	mapsNew      map[string]bool                // sets whose maps the running job has replaced
 	doc, live    *strata.Document
 	undo, redo   string
-	version      int // grows with every change of what is painted
+	version      int    // grows with every change of what is painted
+	touched      string // the layer that was edited last
 	cancelPaint  context.CancelFunc
+	finish       bool // what the painter is at may be finished, although a control is dragged on
 	job          *Job
 	pages        map[*Page]bool
 	coverage     map[string]float64
@@ -181,10 +183,15 @@ func (a *Asset) take(j store.Journal) error {
 
 // changed wakes the painter and ends the work that it is at. The caller holds mu.
 func (a *Asset) changed() {
-	a.version++
 	if a.cancelPaint != nil {
 		a.cancelPaint()
 	}
+	a.nudge()
+}
+
+// nudge wakes the painter, which finishes what it is at first. The caller holds mu.
+func (a *Asset) nudge() {
+	a.version++
 	select {
 	case a.wake <- struct{}{}:
 	default:
@@ -206,9 +213,14 @@ func (a *Asset) Edit(e strata.Edit, live bool) (layer string, err error) {
 	if err != nil {
 		return "", err
 	}
+	a.touched = layer
 	if live {
 		a.live = next
-		a.changed()
+		if a.finish {
+			a.nudge()
+		} else {
+			a.changed()
+		}
 		return layer, nil
 	}
 	text, err := json.Marshal(next)
@@ -460,7 +472,7 @@ func (a *Asset) useNewMaps() {
 	a.changed()
 }
 
-// views of the textures that every page keeps.
+// views are the pictures that pages show of the evaluated channels.
 var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight}
 
 // Name is the asset's name.

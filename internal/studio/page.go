@@ -27,7 +27,8 @@ type Page struct {
 	events []Event
 	frames map[frameKey]*Frame
 	order  []frameKey
-	sent   map[frameKey]*Frame
+	sent   map[frameKey]*sent
+	where  map[frameKey]*picture // of Wheres that this page looks at; the painter's alone
 	wake   chan struct{}
 	tokens chan struct{} // room for messages that the page has not acknowledged yet
 }
@@ -42,7 +43,7 @@ const inFlight = 8
 
 // Watch adds a page; its first events are the asset's state and strata.
 func (a *Asset) Watch() *Page {
-	p := &Page{asset: a, frames: map[frameKey]*Frame{}, sent: map[frameKey]*Frame{}, wake: make(chan struct{}, 1), tokens: make(chan struct{}, inFlight)}
+	p := &Page{asset: a, frames: map[frameKey]*Frame{}, sent: map[frameKey]*sent{}, where: map[frameKey]*picture{}, wake: make(chan struct{}, 1), tokens: make(chan struct{}, inFlight)}
 	for range inFlight {
 		p.tokens <- struct{}{}
 	}
@@ -113,10 +114,13 @@ func (p *Page) post(e Event) {
 func (p *Page) frame(f *Frame) {
 	k := frameKey{f.Set, f.View, f.Full}
 	p.mu.Lock()
-	if p.frames[k] == nil {
+	old := p.frames[k]
+	if old == nil {
 		p.order = append(p.order, k)
 	}
-	p.frames[k] = f
+	if old == nil || f.whole || !old.whole || old.picture != f.picture {
+		p.frames[k] = f
+	}
 	p.mu.Unlock()
 	p.rouse()
 }
@@ -167,78 +171,63 @@ func (p *Page) Run(ctx context.Context, text, binary func([]byte) error) error {
 	}
 }
 
-// send sends the tiles of a frame that differ from what the page has, then says that it is whole.
+// send sends what the page has not got of a frame's picture as it is now, then, when nothing more follows, says that it is
+// whole.
 func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) error) error {
 	k := frameKey{f.Set, f.View, f.Full}
-	old := p.sent[k]
-	if old != nil && old.Surf != f.Surf {
-		old = nil
+	has := p.sent[k]
+	if has == nil || has.picture != f.picture {
+		has = &sent{f.picture, make([]uint32, len(f.picture.stamp))}
+		p.sent[k] = has
 	}
 	changed := false
-	n := f.Surf.Size
-	for y := 0; y < n; y += surface.TileSize {
-		h := min(surface.TileSize, n-y)
-		for x := 0; x < n; {
-			// Changed tiles side by side go as one rectangle.
-			w := 0
-			for x+w < n && differs(old, f, x+w, y, min(surface.TileSize, n-x-w), h) {
-				w += min(surface.TileSize, n-x-w)
-			}
-			if w == 0 {
-				x += surface.TileSize
-				continue
-			}
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-p.tokens:
-			}
-			if err := binary(rectangle(f, x, y, w, h)); err != nil {
-				return err
-			}
-			changed = true
-			x += w
+	n := f.picture.sheet.Surf.Size
+	across := surface.Across(n)
+	for at := 0; ; {
+		x, y, squares, ok := has.next(at)
+		if !ok {
+			break
 		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-p.asset.ctx.Done():
+			return p.asset.ctx.Err()
+		case <-p.tokens:
+		}
+		x0, y0 := x*surface.TileSize, y*surface.TileSize
+		if err := binary(f.rectangle(x0, y0, min(n-x0, squares*surface.TileSize), min(n-y0, surface.TileSize))); err != nil {
+			return err
+		}
+		changed = true
+		at = y*across + x + squares
 	}
-	p.sent[k] = f
-	if !changed && !f.Full {
+	if !f.whole || !changed && !f.Full {
 		return nil
 	}
-	b, err := json.Marshal(Event{"t": "whole", "set": f.Set, "view": f.View, "full": f.Full, "size": n, "version": f.Version})
+	b, err := json.Marshal(Event{"t": "whole", "set": f.Set, "view": f.View, "full": f.Full, "size": n, "version": f.version})
 	if err != nil {
 		return err
 	}
 	return text(b)
 }
 
-func differs(old, f *Frame, x, y, w, h int) bool {
-	if old == nil {
-		return true
-	}
-	n := f.Surf.Size
-	for row := y; row < y+h; row++ {
-		for _, i := range f.Surf.Nearest[row*n+x : row*n+x+w] {
-			j := 3 * i
-			if f.Pix[j] != old.Pix[j] || f.Pix[j+1] != old.Pix[j+1] || f.Pix[j+2] != old.Pix[j+2] {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // rectangle is a binary message: the length of its head in four bytes, little endian, the head as
 // JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
-func rectangle(f *Frame, x, y, w, h int) []byte {
-	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": f.Surf.Size, "x": x, "y": y, "w": w, "h": h})
+func (f *Frame) rectangle(x, y, w, h int) []byte {
+	p := f.picture
+	surf := p.sheet.Surf
+	n := surf.Size
+	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": n, "x": x, "y": y, "w": w, "h": h})
 	out := make([]byte, 4+len(head)+4*w*h)
 	binary.LittleEndian.PutUint32(out, uint32(len(head)))
 	copy(out[4:], head)
-	n := f.Surf.Size
 	px := out[4+len(head):]
+	p.mu.RLock()
+	defer p.mu.RUnlock()
 	for row := y; row < y+h; row++ {
-		for _, i := range f.Surf.Nearest[row*n+x : row*n+x+w] {
-			c := f.Pix[3*i : 3*i+3 : 3*i+3]
+		for _, i := range surf.Nearest[row*n+x : row*n+x+w] {
+			c := p.pix[3*i : 3*i+3 : 3*i+3]
 			px[0], px[1], px[2], px[3] = c[0], c[1], c[2], 255
 			px = px[4:]
 		}

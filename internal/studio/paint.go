@@ -7,12 +7,13 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"sync/atomic"
 	"time"
 
-	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -25,50 +26,22 @@ const coarseStep = 4
 // cardSize is the side of the pictures on the cards of a Where, in px.
 const cardSize = 144
 
+// heavyTexels is from how many texels of all sets on the full picture is too much while a control is dragged.
+const heavyTexels = 8 << 20
+
 // rest is how long a dragged control must be still before the full picture is made.
 const rest = 60 * time.Millisecond
-
-// Frame is one view of one set, quantised at its covered texels, to be laid out by the surface.
-type Frame struct {
-	Set, View string
-	Surf      *surface.Surface
-	Pix       []uint8 // three per covered texel
-	Full      bool
-	Version   int
-}
-
-// easel keeps the canvases of one asset; the painter alone uses it.
-type easel struct {
-	key      easelKey
-	canvases map[canvasKey]easelCanvas
-}
-
-type easelKey struct {
-	split string
-	model int
-}
-
-// easelCanvas is a canvas with the version of its set's maps and their kinds.
-type easelCanvas struct {
-	*compose.Canvas
-	maps  int
-	reads []string
-}
-
-type canvasKey struct {
-	set  string
-	size int
-}
 
 // snapshot is what the painter needs of an asset at one moment.
 type snapshot struct {
 	doc     *strata.Document
 	live    bool
+	heavy   bool // too much to be made while a control is dragged
 	version int
+	touched string               // layer that was edited last
 	size    func(key string) int // of a set, in px
 	sets    []uv.Set
 	model   *mesh.Model
-	maps    map[string]map[string]*bake.Map
 	mapsOf  map[string]int // versions by set
 	reads   []string       // kinds of maps
 	pages   []*Page        // that show something painted
@@ -89,14 +62,10 @@ func (a *Asset) paint() {
 		err := a.guard("paint", func() error {
 			s := a.snap(e)
 			if s.nobody {
-				e.canvases = nil
+				e.clear()
 			}
 			if len(s.pages) == 0 {
 				return nil
-			}
-			var err error
-			if s.maps, err = a.readMaps(s.sets, s.reads); err != nil {
-				return err
 			}
 			return a.round(e, s)
 		})
@@ -125,41 +94,67 @@ func (a *Asset) snap(e *easel) *snapshot {
 		}
 	}
 	s.ctx, a.cancelPaint = context.WithCancel(a.ctx)
+	texels := 0
+	for i := range s.sets {
+		n := s.size(s.sets[i].Key)
+		texels += n * n
+	}
+	s.heavy = texels > heavyTexels
+	a.finish = s.live && !s.heavy
 	key := easelKey{a.split, a.modelVersion}
 	s.mapsOf = maps.Clone(a.mapsVersion)
-	if e.canvases == nil || e.key != key {
-		e.key, e.canvases = key, map[canvasKey]easelCanvas{}
+	if e.key != key {
+		e.clear()
+		e.key = key
 	}
 	if !a.model.HasUV || len(s.pages) == 0 {
 		s.pages = nil
 		return s
 	}
-	s.reads = compose.Reads(s.doc)
+	s.reads, s.touched = compose.Reads(s.doc), a.touched
 	return s
 }
 
-func (a *Asset) canvas(e *easel, s *snapshot, set *uv.Set, size int) (*compose.Canvas, error) {
-	k := canvasKey{set.Key, size}
-	if c, ok := e.canvases[k]; ok && c.maps == s.mapsOf[set.Key] && !slices.ContainsFunc(s.reads, func(k string) bool { return !slices.Contains(c.reads, k) }) {
-		return c.Canvas, nil
+// sheet is the set's canvas with its pictures; a new one when its maps have changed.
+func (a *Asset) sheet(e *easel, s *snapshot, set *uv.Set, size int) (*sheet, error) {
+	k := sheetKey{set.Key, size}
+	old := e.sheets[k]
+	if old != nil && old.maps == s.mapsOf[set.Key] && !slices.ContainsFunc(s.reads, func(k string) bool { return !slices.Contains(old.reads, k) }) {
+		return old, nil
 	}
-	c, err := compose.NewCanvas(s.ctx, s.model, set, size, s.maps[set.Key])
+	baked, err := a.readMaps([]uv.Set{*set}, s.reads)
 	if err != nil {
 		return nil, err
 	}
-	e.canvases[k] = easelCanvas{c, s.mapsOf[set.Key], s.reads}
-	return c, nil
+	c, err := compose.NewCanvas(s.ctx, a.studio.cache, s.model, set, size, baked[set.Key])
+	if err != nil {
+		return nil, err
+	}
+	now := newSheet(c, s.mapsOf[set.Key], s.reads)
+	now.inherit(old)
+	if old != nil {
+		old.Close()
+	}
+	if e.sheets == nil {
+		e.sheets = map[sheetKey]*sheet{}
+	}
+	e.sheets[k] = now
+	return now, nil
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {
 	e.trim(s)
 	for i := range s.sets {
-		if err := a.show(e, s, &s.sets[i], coarse(s.size(s.sets[i].Key)), false); err != nil {
-			return err
+		// A coarse picture comes first where the full one takes a while.
+		set := &s.sets[i]
+		if s.heavy || e.sheets[sheetKey{set.Key, s.size(set.Key)}] == nil {
+			if err := a.show(e, s, set, coarse(s.size(set.Key)), false); err != nil {
+				return err
+			}
 		}
 	}
-	a.cards(e, s)
-	if s.live {
+	if s.live && s.heavy {
+		a.cards(e, s)
 		// The full picture waits until the control rests; a newer change ends the wait.
 		select {
 		case <-s.ctx.Done():
@@ -167,84 +162,159 @@ func (a *Asset) round(e *easel, s *snapshot) error {
 		case <-time.After(rest):
 		}
 	}
-	for i := range s.sets {
+	for _, i := range s.order() {
 		if err := a.show(e, s, &s.sets[i], s.size(s.sets[i].Key), true); err != nil {
 			return err
 		}
 	}
+	if !(s.live && s.heavy) {
+		a.cards(e, s)
+	}
 	return a.cover(e, s)
+}
+
+// order are the places of the sets, those of the flat maps that pages look at first.
+func (s *snapshot) order() (out []int) {
+	looked := map[string]bool{}
+	for _, p := range s.pages {
+		looked[p.Look().Set] = true
+	}
+	for _, want := range []bool{true, false} {
+		for i := range s.sets {
+			if looked[s.sets[i].Key] == want {
+				out = append(out, i)
+			}
+		}
+	}
+	return out
 }
 
 // coarse is the size of a set's coarse picture.
 func coarse(size int) int { return max(64, size/coarseStep) }
 
-// trim drops canvases of sizes that are not wanted any more.
+// trim drops sheets of sizes that are not wanted any more.
 func (e *easel) trim(s *snapshot) {
-	want := map[canvasKey]bool{}
+	want := map[sheetKey]bool{}
 	for i := range s.sets {
 		key := s.sets[i].Key
 		for _, size := range []int{s.size(key), coarse(s.size(key)), cardSize} {
-			want[canvasKey{key, size}] = true
+			want[sheetKey{key, size}] = true
 		}
 	}
-	for k := range e.canvases {
+	for k, c := range e.sheets {
 		if !want[k] {
-			delete(e.canvases, k)
+			c.Close()
+			delete(e.sheets, k)
 		}
 	}
 }
 
-// show evaluates a set and gives each page the views that it wants.
+// clear drops all sheets.
+func (e *easel) clear() {
+	for _, c := range e.sheets {
+		c.Close()
+	}
+	e.sheets = nil
+}
+
+// kept are the views of the textures that every page keeps.
+var kept = []string{"base", "orm", "normal"}
+
+// show evaluates what has changed of a set and gives each page the views that it wants.
 func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) error {
-	c, err := a.canvas(e, s, set, size)
+	c, err := a.sheet(e, s, set, size)
 	if errors.Is(err, surface.ErrEmpty) {
 		return nil // Intake says what is wrong with it; the other sets go on
 	}
 	if err != nil {
 		return err
 	}
-	ch, err := c.Evaluate(s.ctx, s.doc)
+	prog, err := c.Compile(s.doc)
 	if err != nil {
 		return err
 	}
-	made := map[string]*Frame{}
-	frame := func(name string, pix []uint8) *Frame {
-		f := &Frame{Set: set.Key, View: name, Surf: c.Surf, Pix: pix, Full: full, Version: s.version}
-		made[name] = f
-		return f
+	names := slices.Clone(kept)
+	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
+		names = append(names, "height")
+	} else {
+		delete(c.views, "height") // it would not be kept up
 	}
-	for _, p := range s.pages {
-		look := p.Look()
-		for _, name := range []string{"base", "orm", "normal"} {
-			f := made[name]
-			if f == nil {
-				pix, err := views[name].Quantise(s.ctx, ch, c.Len())
-				if err != nil {
-					return err
+	fresh := false // some view has to be filled
+	pics := make([]*picture, len(names))
+	for i, name := range names {
+		fresh = fresh || c.views[name] == nil
+		pics[i] = c.view(name)
+	}
+	tell := func(whole bool) {
+		for _, p := range s.pages {
+			for i, name := range names {
+				if name != "height" || p.Look().Show == name {
+					p.frame(&Frame{Set: set.Key, View: name, Full: full, picture: pics[i], whole: whole, version: s.version})
 				}
-				f = frame(name, pix)
 			}
-			p.frame(f)
 		}
-		switch look.Show {
-		case "height":
-			f := made["height"]
-			if f == nil {
-				pix, err := views["height"].Quantise(s.ctx, ch, c.Len())
-				if err != nil {
-					return err
-				}
-				f = frame("height", pix)
+	}
+	var done atomic.Int64
+	bytesOf := make([][]uint8, par.Slots)
+	err = c.Run(s.ctx, prog, compose.Pass{
+		Chosen: s.touched,
+		Has: func(t int) compose.Keys {
+			if fresh {
+				return compose.Keys{}
 			}
-			p.frame(f)
-		case "where":
-			pix, err := mask(s, c, look)
-			if err != nil {
+			return c.keys[t]
+		},
+		Do: func(w, t int, is compose.Keys, ch *compose.Channels) {
+			n := c.Surf.Tiles[t].Len()
+			if bytesOf[w] == nil {
+				bytesOf[w] = make([]uint8, 3*surface.TileSize*surface.TileSize)
+			}
+			for i, name := range names {
+				if v := views[name]; v.Of(ch) {
+					v.Quantise(ch, bytesOf[w][:3*n])
+					pics[i].put(t, bytesOf[w][:3*n])
+				}
+			}
+			c.keys[t] = is
+			if done.Add(1)%tellEvery == 0 {
+				tell(false)
+			}
+		},
+	})
+	if err != nil {
+		return err
+	}
+	tell(true)
+	for _, p := range s.pages {
+		if look := p.Look(); look.Show == "where" {
+			if err := a.showWhere(s, c, p, look, full); err != nil {
 				return err
 			}
-			p.frame(&Frame{Set: set.Key, View: "where", Surf: c.Surf, Pix: pix, Full: full, Version: s.version})
 		}
 	}
+	return nil
+}
+
+// tellEvery is after how many tiles pages begin to take what is ready.
+const tellEvery = 16
+
+// showWhere gives a page the Where, or one clause of it, that it looks at.
+func (a *Asset) showWhere(s *snapshot, c *sheet, p *Page, look Look, full bool) error {
+	pix, err := mask(s, c.Canvas, look)
+	if err != nil {
+		return err
+	}
+	k := frameKey{c.Set, "where", full}
+	pic := p.where[k]
+	if pic == nil || pic.sheet != c {
+		pic = newPicture(c)
+		p.where[k] = pic
+	}
+	for t := range c.Surf.Tiles {
+		tile := &c.Surf.Tiles[t]
+		pic.put(t, pix[3*tile.From:3*tile.To])
+	}
+	p.frame(&Frame{Set: c.Set, View: "where", Full: full, picture: pic, whole: true, version: s.version})
 	return nil
 }
 
@@ -298,15 +368,15 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 // it, else the first that it touches.
 func (a *Asset) cardSet(e *easel, s *snapshot, l *strata.Layer, want string) (first *uv.Set, of *compose.Canvas) {
 	for i := range s.sets {
-		c, err := a.canvas(e, s, &s.sets[i], cardSize)
+		c, err := a.sheet(e, s, &s.sets[i], cardSize)
 		if err != nil || !c.Touches(l) {
 			continue
 		}
 		if s.sets[i].Key == want {
-			return &s.sets[i], c
+			return &s.sets[i], c.Canvas
 		}
 		if first == nil {
-			first, of = &s.sets[i], c
+			first, of = &s.sets[i], c.Canvas
 		}
 	}
 	return first, of
@@ -335,7 +405,7 @@ func (a *Asset) cover(e *easel, s *snapshot) error {
 		l := &s.doc.Layers[i]
 		sum, all := 0.0, 0.0
 		for k := range s.sets {
-			c, err := a.canvas(e, s, &s.sets[k], s.size(s.sets[k].Key))
+			c, err := a.sheet(e, s, &s.sets[k], s.size(s.sets[k].Key))
 			if errors.Is(err, surface.ErrEmpty) {
 				continue
 			}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
 	"crust/internal/core/strata"
@@ -24,6 +25,7 @@ import (
 // Studio owns the store and the open assets.
 type Studio struct {
 	Store *store.Store
+	cache *compose.Cache // of what tiles were evaluated to, of all assets
 	mu    sync.Mutex
 	open  map[uint]*opening
 	ctx   context.Context
@@ -39,9 +41,12 @@ type opening struct {
 	err   error
 }
 
+// cacheBytes bounds what is kept of evaluated tiles, of all open assets.
+const cacheBytes = 512 << 20
+
 // New opens a studio over a store. Close ends its work.
 func New(s *store.Store) *Studio {
-	st := &Studio{Store: s, open: map[uint]*opening{}}
+	st := &Studio{Store: s, cache: compose.NewCache(cacheBytes), open: map[uint]*opening{}}
 	st.ctx, st.close = context.WithCancel(context.Background())
 	st.wait.Go(st.tidy)
 	return st

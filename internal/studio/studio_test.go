@@ -196,9 +196,9 @@ func TestPagesFollowEdits(t *testing.T) {
 	w.mu.Lock()
 	sent := w.rects - before
 	w.mu.Unlock()
-	// 64 px coarse is one rectangle, 256 px two rows of tiles; roughness and normal stay.
-	if sent != 3 {
-		t.Errorf("%d rectangles for a changed colour, want 3", sent)
+	// 256 px are four rows of tiles; roughness and normal stay, and no coarse picture comes first.
+	if sent != 4 {
+		t.Errorf("%d rectangles for a changed colour, want 4", sent)
 	}
 	j, err := s.Store.Journal(a.ID)
 	if err != nil || strings.Contains(j.Document, "#ff0000") {

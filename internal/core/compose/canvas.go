@@ -1,10 +1,15 @@
 // Package compose evaluates strata over baked maps into channels. What the viewport shows and what
 // a delivery writes both come from here, at their own sizes.
+//
+// A canvas is one set at one size. Its covered texels are packed tile by tile, and a document is compiled to a program that
+// runs tile by tile: compile.go says what the steps are, run.go runs them, cache.go keeps what they gave.
 package compose
 
 import (
 	"context"
+	"math"
 	"slices"
+	"sync/atomic"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/field"
@@ -16,29 +21,46 @@ import (
 	"crust/internal/core/uv"
 )
 
-// blockSize is how many texels a kernel takes at once: 2048 × 10 planes stay in the second-level
-// cache; 512 and 8192 were within the noise.
-const blockSize = 2048
+// tileTexels is how many texels a tile has at the most.
+const tileTexels = surface.TileSize * surface.TileSize
 
 // Canvas is one set at one size, with its baked maps read at the covered texels, ready to be
-// evaluated again and again. One goroutine uses it at a time.
+// evaluated again and again. One goroutine uses it at a time. It takes about 40 bytes a covered texel.
 type Canvas struct {
-	Set      string
-	Surf     *surface.Surface
-	in       field.Block // planes over all covered texels
-	baseN    [3][]float32
-	hasBaseN bool
-	slope    []slope // per triangle of the set, indexed through slopeAt
-	slopeAt  map[int32]int32
-	slopeOf  []int32 // per texel
-	parts    map[string]int32
-	wheres   cache
-	targets  map[string]target
-	work     []*scratch
-	ch       Channels
+	Set   string
+	Surf  *surface.Surface // without U and V
+	id    uint64           // among all canvases
+	cache *Cache
+	in    inputs
+	floor geom.Vec3 // lowest corner of the model
+	// By triangle of the set, from the first one's number on: rank leads to what is kept for each.
+	first  int32
+	rank   []int32
+	slope  []slope
+	part   []int32
+	parts  map[string]int32
+	target map[string]target
+	work   []*scratch
+	count  Counts
 }
 
-// Channels are the evaluated values at the covered texels, packed as in Surf. Base colour is sRGB
+// inputs are what fields read at each covered texel, in 16 bits.
+type inputs struct {
+	pos    [3][]uint16 // in the box of the texel's tile
+	box    []tileBox
+	normal [3][]int16 // in model space, of length 32767
+	base   [3][]int16 // the baked tangent-space normal; nil where it is flat
+	// Baked maps; nil where there is none.
+	ao, curve, tight, soft []uint16
+}
+
+// tileBox is where positions of a tile count from, and by how much, in metres.
+type tileBox struct{ low, step [3]float32 }
+
+// Counts is how much work there was: tiles that were blended, and clauses times tiles that were evaluated.
+type Counts struct{ Tiles, Clauses atomic.Int64 }
+
+// Channels are evaluated values at covered texels, packed as in Surf. Base colour is sRGB
 // encoded; height is metres; the normal is a unit vector in tangent space, green up.
 type Channels struct {
 	Base                [3][]float32
@@ -48,70 +70,126 @@ type Channels struct {
 	AO                  []float32
 }
 
+func newChannels(n int) *Channels {
+	all := make([]float32, 10*n)
+	c := &Channels{}
+	for _, p := range c.planes() {
+		*p, all = all[:n:n], all[n:]
+	}
+	return c
+}
+
+// planes lists all planes.
+func (c *Channels) planes() [10]*[]float32 {
+	return [10]*[]float32{&c.Base[0], &c.Base[1], &c.Base[2], &c.Roughness, &c.Metallic, &c.Height, &c.Normal[0], &c.Normal[1], &c.Normal[2], &c.AO}
+}
+
+// of is the channels of texels from to before to.
+func (c *Channels) of(from, to int) *Channels {
+	out := *c
+	for _, p := range out.planes() {
+		*p = (*p)[from:to]
+	}
+	return &out
+}
+
 // slope turns a height's change along U and V into slopes along tangent and bitangent.
 type slope struct{ tu, tv, bu, bv float32 }
 
+var canvases atomic.Uint64
+
 // NewCanvas rasterises the set at size and reads its maps, which may be of any size; a missing map
-// stands at its neutral value, and the world normal then comes from the model.
-func NewCanvas(ctx context.Context, m *mesh.Model, set *uv.Set, size int, maps map[string]*bake.Map) (*Canvas, error) {
-	surf := surface.Rasterise(m, set, size, 0, 0)
+// stands at its neutral value, and the world normal then comes from the model. Results of tiles are kept in cache.
+func NewCanvas(ctx context.Context, cache *Cache, m *mesh.Model, set *uv.Set, size int, maps map[string]*bake.Map) (*Canvas, error) {
+	surf, err := surface.RasteriseTiles(ctx, m, set, size)
+	if err != nil {
+		return nil, err
+	}
 	if err := surf.Pad(ctx); err != nil {
 		return nil, err
 	}
-	n := surf.Len()
-	c := &Canvas{Set: set.Key, Surf: surf, parts: map[string]int32{}}
+	c := &Canvas{Set: set.Key, Surf: surf, id: canvases.Add(1), cache: cache, floor: m.Bounds().Min, parts: map[string]int32{}, target: map[string]target{}, work: make([]*scratch, par.Slots)}
 	for i, p := range m.Parts {
 		c.parts[p] = int32(i)
 	}
-	plane := func() []float32 { return make([]float32, n) }
-	c.in = field.Block{X: plane(), Y: plane(), Z: plane(), NX: plane(), NY: plane(), NZ: plane(), AO: plane(), Curve: plane(), Part: make([]int32, n), Floor: m.Bounds().Min}
-	c.baseN = [3][]float32{plane(), plane(), plane()}
+	c.faces(m, set)
+	n := surf.Len()
 	for k := range 3 {
-		c.ch.Base[k], c.ch.Normal[k] = plane(), plane()
-	}
-	c.ch.Roughness, c.ch.Metallic, c.ch.Height, c.ch.AO = plane(), plane(), plane(), c.in.AO
-	c.work = make([]*scratch, par.Slots)
-	c.slopes(m)
-	tight, soft := maps[bake.Tight], maps[bake.Soft]
-	if tight != nil {
-		c.in.Tight = plane()
-	}
-	if soft != nil {
-		c.in.Soft = plane()
-	}
-	ao, curve, world, normal := maps[bake.AO], maps[bake.Curvature], maps[bake.WorldNormal], maps[bake.Normal]
-	c.hasBaseN = normal != nil
-	err := par.Blocks(ctx, n, blockSize, func(_, from, to int) {
-		for i := from; i < to; i++ {
-			p := surf.Position(i)
-			c.in.X[i], c.in.Y[i], c.in.Z[i] = p.X, p.Y, p.Z
-			c.in.Part[i] = m.Part[surf.Tri[i]]
-			c.in.AO[i], c.in.Curve[i] = 1, 0.5
-			if ao != nil {
-				c.in.AO[i] = sample(ao, surf, i, 0)
-			}
-			if curve != nil {
-				c.in.Curve[i] = sample(curve, surf, i, 0)
-			}
-			if tight != nil {
-				c.in.Tight[i] = sample(tight, surf, i, 0)
-			}
-			if soft != nil {
-				c.in.Soft[i] = sample(soft, surf, i, 0)
-			}
-			w := surf.Normal(i).Norm()
-			if world != nil {
-				w = vector(world, surf, i)
-			}
-			c.in.NX[i], c.in.NY[i], c.in.NZ[i] = w.X, w.Y, w.Z
-			b := geom.Vec3{Z: 1}
-			if normal != nil {
-				b = vector(normal, surf, i)
-			}
-			c.baseN[0][i], c.baseN[1][i], c.baseN[2][i] = b.X, b.Y, b.Z
+		c.in.pos[k], c.in.normal[k] = make([]uint16, n), make([]int16, n)
+		if maps[bake.Normal] != nil {
+			c.in.base[k] = make([]int16, n)
 		}
-	})
+	}
+	for _, p := range []struct {
+		kind  string
+		plane *[]uint16
+	}{{bake.AO, &c.in.ao}, {bake.Curvature, &c.in.curve}, {bake.Tight, &c.in.tight}, {bake.Soft, &c.in.soft}} {
+		if maps[p.kind] != nil {
+			*p.plane = make([]uint16, n)
+		}
+	}
+	c.in.box = make([]tileBox, len(surf.Tiles))
+	err = par.Blocks(ctx, len(surf.Tiles), 1, func(_, i, _ int) { c.read(i, maps) })
+	surf.U, surf.V = nil, nil
 	return c, err
+}
+
+// Close gives back what the cache keeps for the canvas.
+func (c *Canvas) Close() { c.cache.forget(c.id) }
+
+// read fills the inputs of a tile.
+func (c *Canvas) read(t int, maps map[string]*bake.Map) {
+	s, in := c.Surf, &c.in
+	tile := &s.Tiles[t]
+	ao, curve, tight, soft, world, normal := maps[bake.AO], maps[bake.Curvature], maps[bake.Tight], maps[bake.Soft], maps[bake.WorldNormal], maps[bake.Normal]
+	place := make([]geom.Vec3, tile.Len())
+	box := geom.EmptyBox()
+	for i := range place {
+		place[i] = s.Position(int(tile.From) + i)
+		box = box.Add(place[i])
+	}
+	b := tileBox{low: [3]float32{box.Min.X, box.Min.Y, box.Min.Z}}
+	for k, w := range [3]float32{box.Max.X - box.Min.X, box.Max.Y - box.Min.Y, box.Max.Z - box.Min.Z} {
+		b.step[k] = w / 65535
+	}
+	in.box[t] = b
+	for n, p := range place {
+		i := int(tile.From) + n
+		for k, v := range [3]float32{p.X, p.Y, p.Z} {
+			if b.step[k] > 0 {
+				in.pos[k][i] = uint16(min(65535, (v-b.low[k])/b.step[k]+0.5))
+			}
+		}
+		w := s.Normal(i).Norm()
+		if world != nil {
+			w = vector(world, s, i)
+		}
+		putVector(&in.normal, i, w)
+		if normal != nil {
+			putVector(&in.base, i, vector(normal, s, i))
+		}
+		for _, p := range [...]struct {
+			m    *bake.Map
+			into []uint16
+		}{{ao, in.ao}, {curve, in.curve}, {tight, in.tight}, {soft, in.soft}} {
+			if p.m != nil {
+				p.into[i] = uint16(sample(p.m, s, i, 0)*65535 + 0.5)
+			}
+		}
+	}
+}
+
+func putVector(planes *[3][]int16, i int, v geom.Vec3) {
+	for k, x := range [3]float32{v.X, v.Y, v.Z} {
+		planes[k][i] = int16(math.Round(float64(x) * 32767))
+	}
+}
+
+// Position is the point of texel i of tile t on the model.
+func (c *Canvas) Position(t, i int) geom.Vec3 {
+	b := &c.in.box[t]
+	at := func(k int) float32 { return b.low[k] + float32(c.in.pos[k][i])*b.step[k] }
+	return geom.Vec3{X: at(0), Y: at(1), Z: at(2)}
 }
 
 // Reads lists the baked maps that an evaluation of a document takes from.
@@ -157,10 +235,12 @@ func vector(m *bake.Map, s *surface.Surface, i int) geom.Vec3 {
 	return geom.Vec3{X: 2*sample(m, s, i, 0) - 1, Y: 2*sample(m, s, i, 1) - 1, Z: 2*sample(m, s, i, 2) - 1}.Norm()
 }
 
-// slopes prepares, for each triangle, the change of height along its tangent frame.
-func (c *Canvas) slopes(m *mesh.Model) {
-	c.slopeAt = map[int32]int32{}
-	for _, t := range c.Surf.Set.Tris {
+// faces prepares, for each triangle of the set, its part and the change of height along its tangent frame.
+func (c *Canvas) faces(m *mesh.Model, set *uv.Set) {
+	c.first = slices.Min(set.Tris)
+	c.rank = make([]int32, slices.Max(set.Tris)-c.first+1)
+	for n, t := range set.Tris {
+		c.rank[t-c.first] = int32(n)
 		i := m.Tris[t]
 		a, b, d := m.Corners(int(t))
 		e1, e2 := b.Sub(a), d.Sub(a)
@@ -178,14 +258,12 @@ func (c *Canvas) slopes(m *mesh.Model) {
 				k = slope{tu: 1 / a11, bu: -a21 / (a11 * a22), bv: 1 / a22}
 			}
 		}
-		c.slopeAt[t] = int32(len(c.slope))
-		c.slope = append(c.slope, k)
-	}
-	c.slopeOf = make([]int32, c.Surf.Len())
-	for i, t := range c.Surf.Tri {
-		c.slopeOf[i] = c.slopeAt[t]
+		c.slope, c.part = append(c.slope, k), append(c.part, m.Part[t])
 	}
 }
+
+// face is the place of texel i's triangle among those of the set.
+func (c *Canvas) face(i int) int32 { return c.rank[c.Surf.Tri[i]-c.first] }
 
 // Len is how many texels are covered.
 func (c *Canvas) Len() int { return c.Surf.Len() }

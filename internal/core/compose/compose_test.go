@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"sync"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -22,7 +23,7 @@ func square(t *testing.T, size int, maps map[string]*bake.Map) (*Canvas, *mesh.M
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := NewCanvas(context.Background(), m, &sets[0], size, maps)
+	c, err := NewCanvas(context.Background(), NewCache(64<<20), m, &sets[0], size, maps)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,6 +31,16 @@ func square(t *testing.T, size int, maps map[string]*bake.Map) (*Canvas, *mesh.M
 		t.Fatalf("%d texels covered of %d", c.Len(), size*size)
 	}
 	return c, m
+}
+
+// places are the points of all texels.
+func places(c *Canvas) (out []geom.Vec3) {
+	for t := range c.Surf.Tiles {
+		for i := c.Surf.Tiles[t].From; i < c.Surf.Tiles[t].To; i++ {
+			out = append(out, c.Position(t, int(i)))
+		}
+	}
+	return out
 }
 
 func evaluate(t *testing.T, c *Canvas, d *strata.Document) *Channels {
@@ -115,8 +126,9 @@ func TestWheresFollowThePlaceOnTheModel(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		at := places(c)
 		for i, got := range v {
-			x := float64(c.Surf.Position(i).X)
+			x := float64(at[i].X)
 			if math.Abs(float64(got)-want(x)) > 1e-4 {
 				t.Fatalf("%s at x = %.3f: %.4f, want %.4f", name, x, got, want(x))
 			}
@@ -137,8 +149,7 @@ func TestWheresFollowThePlaceOnTheModel(t *testing.T) {
 	}
 }
 
-// Fields live in space: the same noise at two sizes agrees where texel centres nearly meet, and
-// finished Wheres are found again after an undo.
+// Fields live in space: the same noise at two sizes agrees where texel centres nearly meet.
 func TestFieldsDoNotDependOnTheSize(t *testing.T) {
 	small, _ := square(t, 64, nil)
 	large, _ := square(t, 192, nil) // every third texel centre is the same point
@@ -156,19 +167,91 @@ func TestFieldsDoNotDependOnTheSize(t *testing.T) {
 	}
 	for y := range 64 {
 		for x := range 64 {
-			if p, q := a[y*64+x], b[(3*y+1)*192+3*x+1]; math.Abs(float64(p-q)) > 1e-3 {
+			if p, q := a[small.Surf.Nearest[y*64+x]], b[large.Surf.Nearest[(3*y+1)*192+3*x+1]]; math.Abs(float64(p-q)) > 1e-3 {
 				t.Fatalf("(%d, %d): %.5f at 64 px, %.5f at 192", x, y, p, q)
 			}
 		}
 	}
-	evaluate(t, small, d)
-	kept := len(small.wheres.at)
-	d.Layers[0].Where[0].Params["size"] = 0.2
-	evaluate(t, small, d)
-	d.Layers[0].Where[0].Params["size"] = 0.3
-	evaluate(t, small, d)
-	if n := len(small.wheres.at); n != kept+1 {
-		t.Errorf("%d Wheres kept after change and undo, want %d", n, kept+1)
+}
+
+// An edit evaluates what depends on it and nothing else: the work is counted.
+func TestAnEditTouchesWhatDependsOnIt(t *testing.T) {
+	c, _ := square(t, 256, nil) // 16 tiles
+	d := new(strata.Document)
+	coat(d, "#806040", nil)
+	coat(d, "#ffffff", func(l *strata.Layer) {
+		l.Where = []strata.Clause{clauseOf(t, d, "noise", map[string]float64{"size": 0.3}), clauseOf(t, d, "facing", nil)}
+	})
+	// The top layer shows on the right half alone.
+	coat(d, "#3050a0", func(l *strata.Layer) {
+		l.Where = []strata.Clause{clauseOf(t, d, "reach", map[string]float64{"toward": 2, "from": 1, "to": 0.5})}
+	})
+	had := map[int]Keys{}
+	var mu sync.Mutex
+	count := func(what string, tiles, clauses int64) {
+		t.Helper()
+		tiles0, clauses0 := c.count.Tiles.Load(), c.count.Clauses.Load()
+		p, err := c.Compile(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = c.Run(context.Background(), p, Pass{
+			Chosen: d.Layers[2].ID,
+			Has:    func(tile int) Keys { mu.Lock(); defer mu.Unlock(); return had[tile] },
+			Do:     func(_, tile int, is Keys, _ *Channels) { mu.Lock(); defer mu.Unlock(); had[tile] = is },
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, m := c.count.Tiles.Load()-tiles0, c.count.Clauses.Load()-clauses0; n != tiles || m != clauses {
+			t.Errorf("%s: %d tiles blended and %d clauses evaluated, want %d and %d", what, n, m, tiles, clauses)
+		}
+	}
+	count("from nothing", 16, 16*3)
+	count("nothing changed", 0, 0)
+	d.Layers[2].Opacity = 0.5
+	count("opacity of the top layer, where it shows", 8, 0)
+	d.Layers[0].What.Roughness.Number = 0.1
+	count("the bottom layer's value", 16, 0)
+	d.Layers[1].Where[0].Params["size"] = 0.2
+	count("one noise, with what it is joined to", 16, 16*2)
+	d.Layers[1].Where[0].Params["size"] = 0.3
+	count("back again", 16, 0)
+	d.Layers[1].Hidden = true
+	count("a hidden layer", 16, 0)
+}
+
+// A program that starts from what was kept under the chosen layer gives the same within two steps of 16 bits.
+func TestWhatIsKeptUnderALayerChangesNothing(t *testing.T) {
+	c, _ := square(t, 128, nil)
+	d := new(strata.Document)
+	coat(d, "#806040", nil)
+	for i := range worthKeeping + 1 {
+		coat(d, "#a03050", func(l *strata.Layer) {
+			l.Where = []strata.Clause{clauseOf(t, d, "noise", map[string]float64{"size": 0.1, "seed": float64(i)})}
+			l.What.Height.On, l.What.Height.Number = true, 2
+		})
+	}
+	want := evaluate(t, c, d)
+	p, err := c.Compile(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // the second time from what the first has kept
+		err = c.Run(context.Background(), p, Pass{Chosen: d.Layers[worthKeeping+1].ID, Do: func(_, tile int, _ Keys, ch *Channels) {
+			at := &c.Surf.Tiles[tile]
+			got, all := ch.planes(), want.of(int(at.From), int(at.To)).planes()
+			for i := range got {
+				for j, v := range *got[i] {
+					if want := (*all[i])[j]; math.Abs(float64(v-want)) > 2./65535 {
+						t.Fatalf("plane %d of tile %d holds %g, want %g", i, tile, v, want)
+					}
+				}
+			}
+		}})
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
@@ -177,17 +260,30 @@ func TestFieldsDoNotDependOnTheSize(t *testing.T) {
 func TestNormalsFromHeightMatchASine(t *testing.T) {
 	const size, amp, freq = 512, 0.004, 3.0
 	c, _ := square(t, size, nil)
-	for i := range c.Len() {
-		c.ch.Height[i] = float32(amp * math.Sin(2*math.Pi*freq*float64(c.Surf.Position(i).X)))
+	at := places(c)
+	h := make([]float32, c.Len())
+	for i := range h {
+		h[i] = float32(amp * math.Sin(2*math.Pi*freq*float64(at[i].X)))
 	}
-	if err := c.normals(context.Background(), true); err != nil {
-		t.Fatal(err)
+	// The heights stand in the cache as if a layer had laid them.
+	p := &Program{relief: true, steps: []step{{full: true, height: true}}}
+	ch := newChannels(c.Len())
+	k := c.scratch(0)
+	for n := range c.Surf.Tiles {
+		tile := &c.Surf.Tiles[n]
+		c.cache.put(cacheKey{c.id, int32(n), mix(keptHeight, c.heightKey(k, p, n))}, h[tile.From:tile.To], 0)
+	}
+	for n := range c.Surf.Tiles {
+		tile := &c.Surf.Tiles[n]
+		part := ch.of(int(tile.From), int(tile.To))
+		copy(part.Height, h[tile.From:tile.To])
+		c.normals(k, p, n, part, part.Height)
 	}
 	sum, worst := 0.0, 0.0
 	for i := range c.Len() {
-		slope := 2 * math.Pi * freq * amp * math.Cos(2*math.Pi*freq*float64(c.Surf.Position(i).X))
+		slope := 2 * math.Pi * freq * amp * math.Cos(2*math.Pi*freq*float64(at[i].X))
 		l := math.Sqrt(1 + slope*slope)
-		dot := (float64(c.ch.Normal[0][i])*-slope + float64(c.ch.Normal[2][i])) / l
+		dot := (float64(ch.Normal[0][i])*-slope + float64(ch.Normal[2][i])) / l
 		deg := math.Acos(min(1, dot)) * 180 / math.Pi
 		sum += deg
 		worst = max(worst, deg)
@@ -225,10 +321,10 @@ func TestMapsOfAnotherSizeAreReadSmoothly(t *testing.T) {
 		m.Pix[i] = uint16(i%4) * 10000
 	}
 	c, _ := square(t, 64, map[string]*bake.Map{bake.AO: m})
-	for i := range c.Len() {
-		x := float64(c.Surf.Position(i).X)
+	for i, p := range places(c) {
+		x := float64(p.X)
 		want := min(3, max(0, x*4-0.5)) * 10000 / 65535
-		if got := float64(c.in.AO[i]); math.Abs(got-want) > 1e-4 {
+		if got := float64(c.in.ao[i]) / 65535; math.Abs(got-want) > 1e-4 {
 			t.Fatalf("at x = %.3f: %.5f, want %.5f", x, got, want)
 		}
 	}
@@ -273,49 +369,32 @@ func TestEvaluationStopsWhenAsked(t *testing.T) {
 	if _, err := c.Evaluate(ctx, d); err == nil {
 		t.Error("a stopped evaluation says that it is done")
 	}
-	if len(c.wheres.at) > 0 {
-		t.Error("a stopped Where is kept")
+	if n := c.count.Tiles.Load(); n > 0 {
+		t.Errorf("%d tiles were evaluated after the stop", n)
 	}
 }
 
-// As the evaluator does it: what one evaluation uses stays until it is done, however much it is; what came
-// before goes, the least recently used first.
+// The cache keeps to its bound, what was used last stays, and a canvas that is closed leaves nothing.
 func TestTheCacheKeepsToItsBound(t *testing.T) {
-	const size = 2 << 20 // of one Where, in texels of two bytes
-	var c cache
-	round := func(keys ...uint64) {
-		mark := c.clock
-		for _, k := range keys {
-			if c.get(k) == nil {
-				c.put(k, &where{v: make([]uint16, size)})
-			}
-		}
-		c.trim(mark)
-		for _, k := range keys {
-			if c.at[k] == nil {
-				t.Fatalf("Where %d is gone although this evaluation uses it", k)
-			}
-		}
+	const size = 10_000
+	c := NewCache(100 * (size + entryBytes))
+	key := func(n int) cacheKey { return cacheKey{uint64(n % 2), 0, uint64(n)} }
+	for n := range 300 {
+		c.put(key(n), n, size)
+		c.get(key(0)) // is used each time
 	}
-	room := cacheBytes / (2 * size)
-	for k := range uint64(100) {
-		round(1000, k) // 1000 is used each time
-		if c.bytes > cacheBytes || c.bytes != 2*size*len(c.at) {
-			t.Fatalf("%d MB counted for %d Wheres, the bound is %d", c.bytes>>20, len(c.at), cacheBytes>>20)
+	if got := c.Bytes(); got != 100*(size+entryBytes) {
+		t.Errorf("%d bytes are kept, want %d", got, 100*(size+entryBytes))
+	}
+	for n := range 300 {
+		if kept, want := c.get(key(n)) != nil, n == 0 || n > 200; kept != want {
+			t.Errorf("entry %d is kept: %v, want %v", n, kept, want)
 		}
 	}
-	for k := range uint64(100) {
-		if kept, want := c.at[k] != nil, int(k) >= 100-(room-1); kept != want {
-			t.Errorf("Where %d is kept: %v, want %v", k, kept, want)
-		}
-	}
-	many := make([]uint64, room+5)
-	for i := range many {
-		many[i] = 2000 + uint64(i)
-	}
-	round(many...)
-	if len(c.at) != len(many) {
-		t.Errorf("%d Wheres kept, want the %d in use and no more", len(c.at), len(many))
+	c.forget(0)
+	c.forget(1)
+	if c.Bytes() != 0 || c.order.Len() != 0 || len(c.at) != 0 {
+		t.Errorf("%d bytes are left of closed canvases", c.Bytes())
 	}
 }
 
@@ -333,7 +412,7 @@ func TestTargetsHoldAcrossSplits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := NewCanvas(context.Background(), m, &sets[0], 32, nil)
+	c, err := NewCanvas(context.Background(), NewCache(64<<20), m, &sets[0], 32, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -351,9 +430,9 @@ func TestTargetsHoldAcrossSplits(t *testing.T) {
 		d := new(strata.Document)
 		coat(d, "#ff0000", func(l *strata.Layer) { l.Targets = []string{q.target} })
 		ch := evaluate(t, c, d)
-		for i := range c.Len() {
-			if got := ch.Base[0][i] > 0.9; got != q.red(c.Surf.Position(i).X) {
-				t.Fatalf("target %s: texel %d at x = %.2f is red: %v", q.target, i, c.Surf.Position(i).X, got)
+		for i, p := range places(c) {
+			if got := ch.Base[0][i] > 0.9; got != q.red(p.X) {
+				t.Fatalf("target %s: texel %d at x = %.2f is red: %v", q.target, i, p.X, got)
 			}
 		}
 		covered, targeted, err := c.Coverage(context.Background(), &d.Layers[0])

@@ -1,10 +1,8 @@
 package compose
 
 import (
-	"context"
 	"math"
 
-	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 )
 
@@ -69,25 +67,20 @@ var (
 	ViewHeight = View{"height", "height", "height"}
 )
 
-// Quantise writes the view at 8 bits for every covered texel, three bytes each, packed. It rounds as
-// pixel.Q8 does.
-func (v View) Quantise(ctx context.Context, c *Channels, n int) ([]uint8, error) {
-	out := make([]uint8, 3*n)
-	var from [3]Source
-	var planes [3][]float32
+// Of tells whether the channels hold what the view shows.
+func (v View) Of(c *Channels) bool {
+	from, _ := SourceOf(v[0])
+	return from.plane(c) != nil
+}
+
+// Quantise writes the view of some texels at 8 bits, three bytes each. It rounds as pixel.Q8 does.
+func (v View) Quantise(c *Channels, out []uint8) {
 	for k, name := range v {
-		from[k], _ = SourceOf(name)
-		planes[k] = from[k].plane(c)
-	}
-	err := par.Blocks(ctx, n, blockSize, func(_, lo, hi int) {
-		for k := range 3 {
-			scale, offset := from[k].scale, from[k].offset
-			at := 3*lo + k
-			for _, x := range planes[k][lo:hi] {
-				out[at] = pixel.Q8(x*scale + offset)
-				at += 3
-			}
+		from, _ := SourceOf(name)
+		at := k
+		for _, x := range from.plane(c) {
+			out[at] = pixel.Q8(x*from.scale + from.offset)
+			at += 3
 		}
-	})
-	return out, err
+	}
 }

@@ -65,6 +65,9 @@ type Delivery struct {
 	Files  []Written `json:"files"`
 }
 
+// cacheBytes is room for the results that tiles take of each other.
+const cacheBytes = 64 << 20
+
 // Note is the name of the file that describes a delivery.
 const Note = "delivery.json"
 
@@ -91,7 +94,7 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
 	for i := range j.Sets {
 		set := &j.Sets[i]
-		c, err := compose.NewCanvas(ctx, j.Model, set, sizeOf(set.Key), j.Maps[set.Key])
+		c, err := compose.NewCanvas(ctx, compose.NewCache(cacheBytes), j.Model, set, sizeOf(set.Key), j.Maps[set.Key])
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}

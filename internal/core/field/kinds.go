@@ -19,6 +19,18 @@ type Block struct {
 	Floor      geom.Vec3 // lowest corner of the asset's box
 }
 
+// Need is what a kind reads of a block; the rest may be left out.
+type Need uint8
+
+// What kinds read: the place, the normal, occlusion, curvature, the part.
+const (
+	NeedPlace Need = 1 << iota
+	NeedNormal
+	NeedAO
+	NeedCurve
+	NeedPart
+)
+
 // Len is how many points the block has.
 func (b *Block) Len() int { return len(b.X) }
 
@@ -43,6 +55,7 @@ type Kind struct {
 	Icon   string   `json:"icon"`
 	Help   string   `json:"help"`
 	Reads  []string `json:"reads"` // baked maps it needs
+	Needs  Need     `json:"-"`
 	Params []Param  `json:"params"`
 	Parts  bool     `json:"parts,omitempty"` // takes a list of part names
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
@@ -87,27 +100,27 @@ func (k *Kind) MapsOf(p []float64) []string {
 
 // Kinds lists the clauses in the order in which they are offered.
 var Kinds = []Kind{
-	{Name: "edges", Label: "Edges", Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+	{Name: "edges", Label: "Edges", Needs: NeedCurve, Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			curve := b.curve(p[0])
 			for i := range out {
 				out[i] = geom.Clamp01(2*curve[i] - 1)
 			}
 		}, Words: curved("on %sedges", "away from %sedges")},
-	{Name: "crevices", Label: "Crevices", Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+	{Name: "crevices", Label: "Crevices", Needs: NeedCurve, Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			curve := b.curve(p[0])
 			for i := range out {
 				out[i] = geom.Clamp01(1 - 2*curve[i])
 			}
 		}, Words: curved("in %screvices", "out of %screvices")},
-	{Name: "shelter", Label: "Shelter", Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
+	{Name: "shelter", Label: "Shelter", Needs: NeedAO, Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			for i := range out {
 				out[i] = 1 - b.AO[i]
 			}
 		}, Words: say("in shelter", "out of shelter")},
-	{Name: "noise", Label: "Noise", Icon: "grain", Help: "clouds, veins or billows in space, without seams",
+	{Name: "noise", Label: "Noise", Needs: NeedPlace, Icon: "grain", Help: "clouds, veins or billows in space, without seams",
 		Params: []Param{
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
@@ -131,7 +144,7 @@ var Kinds = []Kind{
 		Words: func(p []float64, _ []string, _ bool) string {
 			return "broken up by " + []string{"clouds", "veins", "billows"}[int(p[3])] + " of " + Length(p[0])
 		}},
-	{Name: "facing", Label: "Facing", Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
+	{Name: "facing", Label: "Facing", Needs: NeedNormal, Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
 		Params: []Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
 			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
@@ -150,7 +163,7 @@ var Kinds = []Kind{
 			}
 			return "on what faces " + directions[int(p[0])]
 		}},
-	{Name: "reach", Label: "Reach", Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
+	{Name: "reach", Label: "Reach", Needs: NeedPlace, Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
 		Params: []Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
 			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0},
@@ -176,7 +189,7 @@ var Kinds = []Kind{
 		Words: func(p []float64, _ []string, _ bool) string {
 			return fmt.Sprintf("from %s to %s %s", Length(p[1]), Length(p[2]), directions[int(p[0])])
 		}},
-	{Name: "parts", Label: "Parts", Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
+	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {
 			for i, p := range b.Part {
 				out[i] = 0

@@ -16,11 +16,8 @@ import (
 // ErrEmpty says that a set covers no texel.
 var ErrEmpty = errors.New("it covers no texel; its UVs have no area")
 
-// TileSize is the side of the tiles that are sent to the page, in texels.
-const TileSize = 128
-
 // Surface is a set at a size. Covered texels are packed: entry i of Texel, Tri, U and V belong
-// together, rows from the top, left to right.
+// together, rows from the top, left to right; from RasteriseTiles tile by tile.
 type Surface struct {
 	Model *mesh.Model
 	Set   *uv.Set
@@ -28,6 +25,7 @@ type Surface struct {
 	Texel []uint32 // row · Size + column
 	Tri   []int32
 	U, V  []float32 // barycentrics of the second and third corner
+	Tiles []Tile    // that cover something, by rows; nil from Rasterise
 	// Nearest has, for every texel of the square, the packed index of the covered texel nearest to
 	// it, its own when it is covered; nil until Pad is called.
 	Nearest []int32
