@@ -117,6 +117,7 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 		if do.Tiles != nil {
 			t = do.Tiles[i]
 		}
+		pixel.Calm()
 		k := c.scratch(w)
 		is, has := c.keys(k, p, t), Keys{}
 		if do.Has != nil {
