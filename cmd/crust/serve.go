@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -17,10 +16,7 @@ import (
 // serveCommand is serve, or demo: the same with the demo assets made first when it is missing.
 func serveCommand(withDemo bool) *cobra.Command {
 	c := &cobra.Command{Use: "serve", Short: "Start the server with your own data", Args: exactly()}
-	dir := "crust-data"
-	if home, err := os.UserHomeDir(); err == nil {
-		dir = filepath.Join(home, "crust-data")
-	}
+	dir := dataFolder()
 	if withDemo {
 		c.Use, c.Short = "demo", "Start the server with the demo assets"
 		dir += "-demo"

@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"errors"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -456,79 +457,123 @@ func kindNames() (out []string) {
 	return out
 }
 
+// deliverFlags are the flags of deliver beside those of the bake.
+type deliverFlags struct {
+	bakeFlags
+	finish, preset string
+	dials          []string
+	strata, where  string
+}
+
 func deliverCommand() *cobra.Command {
-	var f bakeFlags
-	var finishName, presetName string
-	var dials []string
-	c := &cobra.Command{Use: "deliver MODEL", Short: "Bake, lay a finish and write a preset's files", Args: exactly("a model"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			fin, err := finish.Of(finishName)
-			if err != nil {
-				return wrong{fmt.Errorf("--finish: %w", err)}
-			}
-			preset, err := deliver.PresetOf(presetName)
-			if err != nil {
-				return wrong{fmt.Errorf("--preset: %w", err)}
-			}
-			if !slices.Contains(deliver.Sizes, f.settings.Size) {
-				return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
-			}
-			values := map[string]float64{}
-			for _, d := range dials {
-				name, v, ok := strings.Cut(d, "=")
-				n, err := strconv.ParseFloat(v, 64)
-				if !ok || err != nil {
-					return wrong{fmt.Errorf("--dial %s: write name=value", d)}
-				}
-				values[name] = n
-			}
-			doc := new(strata.Document)
-			if _, err := fin.Layers(doc, values, 1); err != nil {
-				return wrong{err}
-			}
-			low, sets, src, err := f.open(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			doc = new(strata.Document)
-			if doc.Layers, err = fin.Layers(doc, values, float64(low.Bounds().Diagonal())); err != nil {
-				return err
-			}
-			maps := map[string]map[string]*bake.Map{}
-			for i := range sets {
-				made, err := bakeSet(cmd.Context(), src, &sets[i], compose.Reads(doc))
-				if err != nil {
-					return err
-				}
-				maps[sets[i].Key] = map[string]*bake.Map{}
-				for _, m := range made {
-					maps[sets[i].Key][m.Kind] = m
-				}
-			}
-			b := newBar("deliver")
-			d, err := deliver.Run(cmd.Context(), deliver.Job{
-				Asset: strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])),
-				Model: low, Sets: sets, Maps: maps, Document: doc, Preset: preset, Size: f.settings.Size, Progress: b.at})
-			if err != nil {
-				return err
-			}
-			if err := d.WriteFolder(f.out); err != nil {
-				return err
-			}
-			if f.asJSON {
-				return printJSON(d)
-			}
-			for _, w := range d.Files {
-				fmt.Println(filepath.Join(f.out, w.File))
-			}
-			fmt.Println(filepath.Join(f.out, deliver.Note))
-			return nil
-		}}
+	var f deliverFlags
+	c := &cobra.Command{Use: "deliver MODEL", Short: "Bake, lay a finish or given strata and write a preset's files", Args: exactly("a model"),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), args[0]) }}
 	f.add(c, 1024)
-	c.Flags().StringVar(&finishName, "finish", "", "finish to lay")
-	c.Flags().StringVar(&presetName, "preset", "", "preset to write")
-	c.Flags().StringArrayVar(&dials, "dial", nil, "a dial of the finish, name=value")
+	c.Flags().StringVar(&f.finish, "finish", "", "finish to lay")
+	c.Flags().StringVar(&f.preset, "preset", "", "preset to write")
+	c.Flags().StringArrayVar(&f.dials, "dial", nil, "a dial of the finish, name=value")
+	c.Flags().StringVar(&f.strata, "strata", "", "document to evaluate instead of a finish, as JSON (docs/strata.md)")
+	c.Flags().StringVar(&f.where, "where", "", "layer whose Where is written too, as {set}_where.png in 16-bit grey; without --preset alone")
 	return c
+}
+
+// document checks the call and returns what makes the layers for a model of a size.
+func (f *deliverFlags) document() (func(diagonal float64) (*strata.Document, error), error) {
+	if f.strata != "" {
+		if f.finish != "" || len(f.dials) > 0 {
+			return nil, wrong{errors.New("give --finish or --strata, not both")}
+		}
+		data, err := os.ReadFile(f.strata)
+		if err != nil {
+			return nil, fmt.Errorf("%s: there is no such file; check the path", f.strata)
+		}
+		doc, err := strata.ParseFile(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", filepath.Base(f.strata), err)
+		}
+		return func(float64) (*strata.Document, error) { return doc, nil }, nil
+	}
+	fin, err := finish.Of(f.finish)
+	if err != nil {
+		return nil, wrong{fmt.Errorf("--finish: %w", err)}
+	}
+	values := map[string]float64{}
+	for _, d := range f.dials {
+		name, v, ok := strings.Cut(d, "=")
+		n, err := strconv.ParseFloat(v, 64)
+		if !ok || err != nil {
+			return nil, wrong{fmt.Errorf("--dial %s: write name=value", d)}
+		}
+		values[name] = n
+	}
+	if _, err := fin.Layers(new(strata.Document), values, 1); err != nil {
+		return nil, wrong{err}
+	}
+	return func(diagonal float64) (*strata.Document, error) {
+		doc := new(strata.Document)
+		var err error
+		doc.Layers, err = fin.Layers(doc, values, diagonal)
+		return doc, err
+	}, nil
+}
+
+func (f *deliverFlags) run(ctx context.Context, model string) error {
+	make, err := f.document()
+	if err != nil {
+		return err
+	}
+	var preset *deliver.Preset
+	if f.preset != "" || f.where == "" {
+		if preset, err = deliver.PresetOf(f.preset); err != nil {
+			return wrong{fmt.Errorf("--preset: %w", err)}
+		}
+	}
+	if !slices.Contains(deliver.Sizes, f.settings.Size) {
+		return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
+	}
+	low, sets, src, err := f.open(ctx, model)
+	if err != nil {
+		return err
+	}
+	doc, err := make(float64(low.Bounds().Diagonal()))
+	if err != nil {
+		return err
+	}
+	if f.where != "" {
+		if _, err := doc.Named(f.where); err != nil {
+			return fmt.Errorf("--where: %w", err)
+		}
+	}
+	maps := map[string]map[string]*bake.Map{}
+	for i := range sets {
+		made, err := bakeSet(ctx, src, &sets[i], compose.Reads(doc))
+		if err != nil {
+			return err
+		}
+		maps[sets[i].Key] = map[string]*bake.Map{}
+		for _, m := range made {
+			maps[sets[i].Key][m.Kind] = m
+		}
+	}
+	b := newBar("deliver")
+	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
+		Model: low, Sets: sets, Maps: maps, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
+	d, err := deliver.Run(ctx, job)
+	if err != nil {
+		return err
+	}
+	if err := d.WriteFolder(f.out); err != nil {
+		return err
+	}
+	if f.asJSON {
+		return printJSON(d)
+	}
+	for _, w := range d.Files {
+		fmt.Println(filepath.Join(f.out, w.File))
+	}
+	fmt.Println(filepath.Join(f.out, deliver.Note))
+	return nil
 }
 
 func finishesCommand() *cobra.Command {

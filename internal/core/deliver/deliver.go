@@ -31,7 +31,8 @@ type Job struct {
 	Sets     []uv.Set
 	Maps     map[string]map[string]*bake.Map // set → kind → map
 	Document *strata.Document
-	Preset   *Preset
+	Preset   *Preset              // nil to write a Where alone
+	Where    string               // name of a layer whose Where is written too, empty for none
 	Size     int                  // of all sets in px
 	SizeOf   func(key string) int // of single sets, instead; nil for Size everywhere
 	Progress func(float64)
@@ -88,6 +89,17 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	if progress == nil {
 		progress = func(float64) {}
 	}
+	if j.Preset == nil {
+		j.Preset = &Preset{}
+	}
+	var shown *strata.Layer
+	var wheres []Written
+	if j.Where != "" {
+		var err error
+		if shown, err = j.Document.Named(j.Where); err != nil {
+			return nil, err
+		}
+	}
 	d := &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
 		Notes: []string{"Files marked linear are data: read them without sRGB decoding.", "Normals are in tangent space, MikkTSpace, (n + 1)/2."}}
 	steps, all := 0, len(j.Sets)*(1+len(j.Preset.Files))
@@ -97,6 +109,17 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 		c, err := compose.NewCanvas(ctx, compose.NewCache(cacheBytes), j.Model, set, sizeOf(set.Key), j.Maps[set.Key])
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
+		}
+		if shown != nil {
+			w, err := where(ctx, c, shown, whereFile.FileName(j.Asset, set))
+			if err != nil {
+				return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
+			}
+			wheres = append(wheres, *w)
+		}
+		if len(j.Preset.Files) == 0 {
+			step()
+			continue
 		}
 		ch, err := c.Evaluate(ctx, j.Document)
 		if err != nil {
@@ -123,8 +146,32 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 		}
 		d.Files = append(d.Files, *w)
 	}
+	d.Files = append(d.Files, wheres...)
 	progress(1)
 	return d, nil
+}
+
+// whereFile is the picture of a layer's Where.
+var whereFile = File{Label: "Where", Pattern: "{set}_where", Channels: []string{"where"}, Bits: 16}
+
+// where writes a layer's Where in 16-bit grey, with the same padding as all pictures.
+func where(ctx context.Context, c *compose.Canvas, l *strata.Layer, name string) (*Written, error) {
+	v, err := c.Field(ctx, l, "")
+	if err != nil {
+		return nil, err
+	}
+	size := c.Surf.Size
+	im := &imgfile.Image{Width: size, Height: size, Channels: 1, Bits: 16, Pix16: make([]uint16, size*size)}
+	for t, i := range c.Surf.Nearest {
+		im.Pix16[t] = pixel.Q16(v[i])
+	}
+	var b bytes.Buffer
+	if err := imgfile.WritePNG(&b, im, 5); err != nil {
+		return nil, err
+	}
+	w := &Written{File: name, Set: c.Set, Bits: 16, Space: whereFile.Space(), Size: size, Channels: map[string]string{"R": "where " + l.Name}}
+	w.seal(b.Bytes())
+	return w, nil
 }
 
 // picture packs a row's channels, fills the empty texels and writes PNG.

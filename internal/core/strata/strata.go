@@ -107,7 +107,11 @@ func JoinOf(name string) (Join, error) {
 			return j, nil
 		}
 	}
-	return Join{}, fmt.Errorf("“%s” is not a join", name)
+	var names []string
+	for _, j := range Joins {
+		names = append(names, j.Name)
+	}
+	return Join{}, fmt.Errorf("“%s” is not a join; use %s", name, strings.Join(names, ", "))
 }
 
 // NewLayer returns a visible coat that lays down colour and roughness everywhere.
@@ -179,6 +183,16 @@ func (d *Document) Layer(id string) (*Layer, int, error) {
 	return nil, 0, fmt.Errorf("there is no layer %s any more", id)
 }
 
+// Named finds a layer by its name, the lowest of those that share it.
+func (d *Document) Named(name string) (*Layer, error) {
+	for i := range d.Layers {
+		if d.Layers[i].Name == name {
+			return &d.Layers[i], nil
+		}
+	}
+	return nil, fmt.Errorf("there is no layer “%s”", name)
+}
+
 // Values returns the clause's parameters in the order of its kind.
 func (c *Clause) Values(k *field.Kind) []float64 {
 	out := make([]float64, len(k.Params))
@@ -204,73 +218,97 @@ func Parse(data []byte) (*Document, error) {
 	return d, d.Check()
 }
 
-// Check says the first thing that is wrong with the document.
+// Wrong is what is wrong with a document: where, for files, and in which layer, for people at the page.
+type Wrong struct {
+	Path  string // like “layers[3].where[0].params.size”
+	Layer string // its name, empty when it concerns no single one
+	Err   error
+}
+
+func (w *Wrong) Error() string {
+	if w.Layer == "" {
+		return w.Err.Error()
+	}
+	return fmt.Sprintf("layer “%s”: %v", w.Layer, w.Err)
+}
+
+func (w *Wrong) Unwrap() error { return w.Err }
+
+// wrongf is a Wrong within a layer.
+func wrongf(path, format string, args ...any) *Wrong {
+	return &Wrong{Path: path, Err: fmt.Errorf(format, args...)}
+}
+
+// Check says the first thing that is wrong with the document, as a *Wrong.
 func (d *Document) Check() error {
 	if len(d.Layers) > MaxLayers {
-		return fmt.Errorf("%d layers are more than %d", len(d.Layers), MaxLayers)
+		return wrongf("layers", "%d layers are more than %d", len(d.Layers), MaxLayers)
 	}
 	seen := map[string]bool{}
 	for i := range d.Layers {
 		l := &d.Layers[i]
+		path := fmt.Sprintf("layers[%d].", i)
 		if seen[l.ID] || l.ID == "" {
-			return fmt.Errorf("two layers share the mark “%s”", l.ID)
+			return wrongf(path+"id", "two layers share the mark “%s”", l.ID)
 		}
 		seen[l.ID] = true
-		if err := l.check(); err != nil {
-			return fmt.Errorf("layer “%s”: %w", l.Name, err)
+		if w := l.check(); w != nil {
+			w.Path, w.Layer = path+w.Path, l.Name
+			return w
 		}
 	}
 	return nil
 }
 
-func (l *Layer) check() error {
+func (l *Layer) check() *Wrong {
 	if n := strings.TrimSpace(l.Name); n == "" || len(l.Name) > MaxName {
-		return fmt.Errorf("a name has 1 to %d letters", MaxName)
+		return wrongf("name", "a name has 1 to %d letters", MaxName)
 	}
 	if !(l.Opacity >= 0 && l.Opacity <= 1) {
-		return fmt.Errorf("opacity is %g; it goes from 0 to 1", l.Opacity)
+		return wrongf("opacity", "opacity is %g; it goes from 0 to 1", l.Opacity)
 	}
 	for _, ch := range Channels {
-		v := ch.Of(&l.What)
+		v, path := ch.Of(&l.What), "what."+ch.Name+"."
 		if _, err := pixel.BlendOf(v.Blend); err != nil {
-			return fmt.Errorf("%s: %w", ch.Label, err)
+			return wrongf(path+"blend", "%s: %w", ch.Label, err)
 		}
 		if !(v.Number >= ch.Min && v.Number <= ch.Max) {
-			return fmt.Errorf("%s is %g; it goes from %g to %g", ch.Label, v.Number, ch.Min, ch.Max)
+			return wrongf(path+"number", "%s is %g; it goes from %g to %g", ch.Label, v.Number, ch.Min, ch.Max)
 		}
 		if !(v.Opacity >= 0 && v.Opacity <= 1) {
-			return fmt.Errorf("%s: opacity is %g; it goes from 0 to 1", ch.Label, v.Opacity)
+			return wrongf(path+"opacity", "%s: opacity is %g; it goes from 0 to 1", ch.Label, v.Opacity)
 		}
 	}
 	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
-		return err
+		return &Wrong{Path: "what.colour.hex", Err: err}
 	}
 	if len(l.Where) > MaxClauses {
-		return fmt.Errorf("%d clauses are more than %d", len(l.Where), MaxClauses)
+		return wrongf("where", "%d clauses are more than %d", len(l.Where), MaxClauses)
 	}
 	for i := range l.Where {
-		if err := l.Where[i].check(); err != nil {
-			return err
+		if w := l.Where[i].check(); w != nil {
+			w.Path = fmt.Sprintf("where[%d].%s", i, w.Path)
+			return w
 		}
 	}
 	return nil
 }
 
-func (c *Clause) check() error {
+func (c *Clause) check() *Wrong {
 	k, err := field.KindOf(c.Kind)
 	if err != nil {
-		return err
+		return &Wrong{Path: "kind", Err: err}
 	}
 	if _, err := JoinOf(c.Join); err != nil {
-		return err
+		return &Wrong{Path: "join", Err: err}
 	}
 	if err := c.Shape.Check(); err != nil {
-		return fmt.Errorf("%s: %w", k.Label, err)
+		return wrongf("shape", "%s: %w", k.Label, err)
 	}
 	for i, v := range c.Values(k) {
 		p := k.Params[i]
 		if !(v >= p.Min && v <= p.Max) || (p.Whole && v != float64(int(v))) {
-			return fmt.Errorf("%s: %s is %g; it goes from %g to %g", k.Label, p.Label, v, p.Min, p.Max)
+			return wrongf("params."+p.Name, "%s: %s is %g; it goes from %g to %g", k.Label, p.Label, v, p.Min, p.Max)
 		}
 	}
 	return nil

@@ -1,0 +1,316 @@
+package strata
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"slices"
+	"strings"
+
+	"crust/internal/core/field"
+	"crust/internal/core/pixel"
+)
+
+// MaxFileBytes bounds a document's file.
+const MaxFileBytes = 64 << 20
+
+// ParseFile reads a document that a person or a program has written (docs/strata.md). What is left out stands at its
+// default, marks are given where they are missing, and what is wrong is named by its path.
+func ParseFile(data []byte) (*Document, error) {
+	if len(data) > MaxFileBytes {
+		return nil, fmt.Errorf("the document has %d MB; %d MB is the limit", len(data)>>20, MaxFileBytes>>20)
+	}
+	r := json.NewDecoder(bytes.NewReader(data))
+	var tree any
+	if err := r.Decode(&tree); err != nil {
+		var at *json.SyntaxError
+		if errors.As(err, &at) {
+			return nil, fmt.Errorf("byte %d: %s; the file is no sound JSON", at.Offset, at.Error())
+		}
+		return nil, errors.New("the file is no sound JSON")
+	}
+	if _, err := r.Token(); err != io.EOF {
+		return nil, fmt.Errorf("byte %d: more follows the document", r.InputOffset())
+	}
+	if err := fits(tree, reflect.TypeFor[Document](), ""); err != nil {
+		return nil, err
+	}
+	d := &Document{Layers: []Layer{}}
+	root := tree.(map[string]any)
+	for i, l := range list(root["layers"]) {
+		layer, err := defaults(l.(map[string]any))
+		if err != nil {
+			return nil, fmt.Errorf("layers[%d].%w", i, err)
+		}
+		d.Layers = append(d.Layers, layer)
+	}
+	if n, ok := root["next"].(float64); ok {
+		d.Next = int(n)
+	}
+	d.mark()
+	if err := d.Check(); err != nil {
+		var w *Wrong
+		if errors.As(err, &w) && w.Path != "" {
+			return nil, fmt.Errorf("%s: %w", w.Path, w.Err)
+		}
+		return nil, err
+	}
+	return d, nil
+}
+
+func list(v any) []any {
+	out, _ := v.([]any)
+	return out
+}
+
+// fits tells where a tree of JSON values does not fit a type: fields that are not known, values of another kind.
+func fits(v any, t reflect.Type, path string) error {
+	at := func(format string, args ...any) error {
+		return fmt.Errorf("%s: %s", strings.TrimPrefix(path, "."), fmt.Sprintf(format, args...))
+	}
+	kind := func(want string) error {
+		is := map[reflect.Kind]string{reflect.Invalid: "nothing", reflect.Map: "an object", reflect.Slice: "a list", reflect.String: "text", reflect.Bool: "true or false", reflect.Float64: "a number"}
+		return at("%s stands where %s belongs", is[reflect.ValueOf(v).Kind()], want)
+	}
+	if v == nil && (t.Kind() == reflect.Slice || t.Kind() == reflect.Map) {
+		return nil // as empty lists are written by some
+	}
+	switch t.Kind() {
+	case reflect.Struct:
+		m, ok := v.(map[string]any)
+		if !ok {
+			if path == "" {
+				return errors.New("the document is an object with “layers”")
+			}
+			return kind("an object")
+		}
+		known := map[string]reflect.Type{}
+		var names []string
+		for i := range t.NumField() {
+			name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+			known[name] = t.Field(i).Type
+			names = append(names, name)
+		}
+		for _, key := range sortedKeys(m) {
+			ft, ok := known[key]
+			if !ok {
+				return at("“%s” is not known here; use %s", key, strings.Join(names, ", "))
+			}
+			if err := fits(m[key], ft, path+"."+key); err != nil {
+				return err
+			}
+		}
+	case reflect.Slice:
+		l, ok := v.([]any)
+		if !ok {
+			return kind("a list")
+		}
+		for i, x := range l {
+			if err := fits(x, t.Elem(), fmt.Sprintf("%s[%d]", path, i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Map:
+		m, ok := v.(map[string]any)
+		if !ok {
+			return kind("an object")
+		}
+		for _, key := range sortedKeys(m) {
+			if err := fits(m[key], t.Elem(), path+"."+key); err != nil {
+				return err
+			}
+		}
+	case reflect.String:
+		if _, ok := v.(string); !ok {
+			return kind("text")
+		}
+	case reflect.Bool:
+		if _, ok := v.(bool); !ok {
+			return kind("true or false")
+		}
+	case reflect.Int:
+		if n, ok := v.(float64); !ok || n != float64(int(n)) {
+			return at("%v stands where a whole number belongs", v)
+		}
+	default:
+		if _, ok := v.(float64); !ok {
+			return kind("a number")
+		}
+	}
+	return nil
+}
+
+func sortedKeys(m map[string]any) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// defaults reads a layer over the values that stand where nothing is given.
+func defaults(tree map[string]any) (Layer, error) {
+	l := Layer{Name: "Coat", Opacity: 1, Where: []Clause{}}
+	for _, ch := range Channels {
+		*ch.Of(&l.What) = Value{Blend: "over", Opacity: 1}
+	}
+	where := list(tree["where"])
+	delete(tree, "where")
+	if what, ok := tree["what"].(map[string]any); ok {
+		for name, v := range what {
+			if v, ok := v.(map[string]any); ok && v["on"] == nil {
+				what[name].(map[string]any)["on"] = true // a channel that is given is on unless it says not
+			}
+		}
+	}
+	if err := into(tree, &l); err != nil {
+		return l, err
+	}
+	for i, c := range where {
+		clause := Clause{Join: "and", Shape: pixel.NewShape()}
+		m := c.(map[string]any)
+		if err := into(m, &clause); err != nil {
+			return l, err
+		}
+		k, err := field.KindOf(clause.Kind)
+		if err != nil {
+			return l, fmt.Errorf("where[%d].kind: %w", i, err)
+		}
+		for _, name := range sortedKeys(orEmpty(m["params"])) {
+			if !slices.ContainsFunc(k.Params, func(p field.Param) bool { return p.Name == name }) {
+				return l, fmt.Errorf("where[%d].params.%s: %s has no such parameter", i, name, k.Label)
+			}
+		}
+		l.Where = append(l.Where, clause)
+	}
+	return l, nil
+}
+
+func orEmpty(v any) map[string]any {
+	m, _ := v.(map[string]any)
+	return m
+}
+
+// into decodes a tree, which fits, over what is there.
+func into(tree any, v any) error {
+	text, err := json.Marshal(tree)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(text, v)
+}
+
+// mark gives marks to layers and clauses that have none, beyond all that are there.
+func (d *Document) mark() {
+	var marks []string
+	for i := range d.Layers {
+		marks = append(marks, d.Layers[i].ID)
+		for _, c := range d.Layers[i].Where {
+			marks = append(marks, c.ID)
+		}
+	}
+	fresh := func(prefix string) string {
+		for {
+			if id := d.id(prefix); !slices.Contains(marks, id) {
+				return id
+			}
+		}
+	}
+	for i := range d.Layers {
+		l := &d.Layers[i]
+		if l.ID == "" {
+			l.ID = fresh("l")
+		}
+		for k := range l.Where {
+			if l.Where[k].ID == "" {
+				l.Where[k].ID = fresh("c")
+			}
+		}
+	}
+}
+
+// Reference is docs/strata.md: the document's JSON with every kind, parameter, unit and range, made from the tables.
+func Reference() string {
+	var b strings.Builder
+	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	p("# The strata as a file\n")
+	p("`crust strata ASSET` writes an asset's document; `crust deliver MODEL --strata FILE.json` takes one. It is a JSON object. What is left out stands at its default; names that are not known are refused, with their path.\n")
+	p("```json")
+	p(`{"layers": [{"name": "Steel", "what": {"colour": {"hex": "#8a8a86"}, "metallic": {"number": 1}}},`)
+	p(`            {"name": "Paint", "what": {"colour": {"hex": "#b03a2e"}, "height": {"number": 0.1, "blend": "add"}},`)
+	p(`             "where": [{"kind": "edges", "shape": {"low": 0.1, "high": 0.3, "invert": true}},`)
+	p(`                       {"kind": "noise", "join": "or", "params": {"size": 0.05}, "shape": {"low": 0.4, "high": 0.6}}]}]}`)
+	p("```\n")
+	p("## layers, the lowest first, up to %d\n", MaxLayers)
+	p("| field | holds | default |\n|---|---|---|")
+	p("| `id` | a mark of its own, like `l7` | given |")
+	p("| `name` | 1 to %d letters | Coat |", MaxName)
+	p("| `hidden` | true or false | false |")
+	p("| `opacity` | 0 to 1 | 1 |")
+	p("| `targets` | names of the sets that it touches; none means all | all |")
+	p("| `what` | what it lays down, by channel | nothing |")
+	p("| `where` | a list of up to %d clauses | everywhere |\n", MaxClauses)
+	p("## what: a channel\n")
+	p("| channel | `number` | unit |\n|---|---|---|")
+	for _, ch := range Channels {
+		if ch.Name == "colour" {
+			p("| `%s` | `hex` instead: sRGB as #rrggbb | – |", ch.Name)
+			continue
+		}
+		p("| `%s` | %g to %g | %s |", ch.Name, ch.Min, ch.Max, orDash(ch.Unit))
+	}
+	p("\nEach also has `on` (true when the channel is given), `opacity` (0 to 1, default 1) and `blend`:\n")
+	var names []string
+	for _, m := range pixel.Blends {
+		names = append(names, "`"+m.Name+"`")
+	}
+	p("%s; default `over`.\n", strings.Join(names, ", "))
+	names = nil
+	for _, j := range Joins {
+		names = append(names, "`"+j.Name+"`")
+	}
+	p("## where: a clause\n")
+	p("| field | holds | default |\n|---|---|---|")
+	p("| `id` | a mark of its own | given |")
+	p("| `kind` | one of those below | – |")
+	p("| `join` | how it joins the clauses before it: %s | `and` |", strings.Join(names, ", "))
+	p("| `params` | numbers by name, as below | each its own |")
+	p("| `parts` | names of parts of the model, for `parts` | none |")
+	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert` | 0, 1, 0.5, 0, 1, false |\n")
+	p("## kinds\n")
+	for i := range field.Kinds {
+		k := &field.Kinds[i]
+		p("### %s: %s\n", k.Name, k.Help)
+		if len(k.Params) == 0 {
+			p("No parameters.\n")
+			continue
+		}
+		p("| parameter | from | to | default | unit |\n|---|---|---|---|---|")
+		for _, q := range k.Params {
+			words := orDash(q.Unit)
+			if len(q.Choices) > 0 {
+				var c []string
+				for n, name := range q.Choices {
+					c = append(c, fmt.Sprintf("%d %s", n, name))
+				}
+				words = strings.Join(c, ", ")
+			} else if q.Whole {
+				words = "whole"
+			}
+			p("| `%s` | %g | %g | %g | %s |", q.Name, q.Min, q.Max, q.Default, words)
+		}
+		p("")
+	}
+	return b.String()
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
