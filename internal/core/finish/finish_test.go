@@ -56,7 +56,7 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 		for _, k := range made {
 			maps[k.Kind] = k
 		}
-		c, err := compose.NewCanvas(context.Background(), m, &sets[0], 256, maps)
+		c, err := compose.NewCanvas(context.Background(), compose.NewCache(64<<20), m, &sets[0], 256, maps)
 		if err != nil {
 			t.Fatal(err)
 		}
