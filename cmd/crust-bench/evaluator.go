@@ -197,7 +197,7 @@ func page() map[string]any {
 	a, err := s.Open(id)
 	check(err)
 	a.WaitJob(nil)
-	p := a.Watch()
+	p := a.Watch("")
 	defer p.Leave()
 	events := make(chan string, 1000)
 	var bytes atomic.Int64

@@ -67,6 +67,7 @@ func main() {
 		{"evaluator: top opacity", topOpacity},
 		{"evaluator: one tile", oneTile},
 		{"evaluator: page", page},
+		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {
 			continue

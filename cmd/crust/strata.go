@@ -40,11 +40,7 @@ func strataCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		j, err := st.Journal(id)
-		if err != nil {
-			return err
-		}
-		d, err := strata.Parse([]byte(j.Document))
+		d, err := st.Document(id)
 		if err != nil {
 			return err
 		}

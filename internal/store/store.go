@@ -27,7 +27,6 @@ type Asset struct {
 	Size      int    // working size of the sets in px
 	Settings  string // bake settings as JSON
 	Intake    string // intake settings as JSON, empty for the defaults
-	Cursor    int64  // journal step that is current
 	ModelName string
 	HighName  string // a line each
 	Picture   []byte // PNG for the card
@@ -69,15 +68,6 @@ type Baked struct {
 	Box      string // of a position map, as JSON
 	Made     time.Time
 	BlobID   uint
-}
-
-// Step is one state of the strata. The journal grows with every edit; undo only moves the cursor.
-type Step struct {
-	ID       int64 `gorm:"primaryKey"`
-	AssetID  uint  `gorm:"index"`
-	Seq      int64
-	Label    string
-	Document string
 }
 
 // Delivery is one run of a preset; its zip lies in the data folder.
@@ -151,8 +141,11 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Step{}, &Delivery{}); err != nil {
+	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}); err != nil {
 		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
+	}
+	if err := migrate(db); err != nil {
+		return nil, fmt.Errorf("the data file %s cannot be taken over: %w", file, err)
 	}
 	read, err := connect("deferred", readers)
 	if err != nil {
@@ -200,7 +193,7 @@ type File = mesh.File
 // Create stores a new asset with its model, the files beside it and its first journal step.
 func (s *Store) Create(a *Asset, model File, beside []File, document string) (err error) {
 	defer fault(&err)
-	a.Created, a.Changed, a.Cursor = time.Now(), time.Now(), 1
+	a.Created, a.Changed = time.Now(), time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(a).Error; err != nil {
 			return err
@@ -213,7 +206,7 @@ func (s *Store) Create(a *Asset, model File, beside []File, document string) (er
 				return err
 			}
 		}
-		return tx.Create(&Step{AssetID: a.ID, Seq: 1, Label: "New asset", Document: document}).Error
+		return tx.Create(&Snapshot{a.ID, 0, document}).Error
 	})
 }
 
@@ -243,7 +236,7 @@ func (s *Store) Delete(id uint) (err error) {
 		if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", id).Error; err != nil {
 			return err
 		}
-		for _, t := range []any{&Blob{}, &Baked{}, &Step{}, &Delivery{}} {
+		for _, t := range []any{&Blob{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}} {
 			if err := tx.Where("asset_id = ?", id).Delete(t).Error; err != nil {
 				return err
 			}
@@ -526,99 +519,6 @@ func (s *Store) DropMaps(asset uint) (err error) {
 	})
 }
 
-// Journal is where an asset stands in its history.
-type Journal struct {
-	Document   string
-	Undo, Redo string // labels of the steps that undo and redo would take, empty for none
-}
-
-// Journal reads the current step and its neighbours.
-func (s *Store) Journal(asset uint) (j Journal, err error) {
-	defer fault(&err)
-	err = s.read.Transaction(func(tx *gorm.DB) error {
-		j, err = journal(tx, asset)
-		return err
-	})
-	return j, err
-}
-
-func journal(tx *gorm.DB, asset uint) (j Journal, err error) {
-	cur, err := current(tx, asset)
-	if err != nil {
-		return j, err
-	}
-	j.Document = cur.Document
-	if cur.Seq > 1 {
-		j.Undo = cur.Label
-	}
-	next := new(Step)
-	err = tx.Where("asset_id = ? AND seq = ?", asset, cur.Seq+1).First(next).Error
-	if err == nil {
-		j.Redo = next.Label
-	} else if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = nil
-	}
-	return j, err
-}
-
-func current(tx *gorm.DB, asset uint) (*Step, error) {
-	a, s := new(Asset), new(Step)
-	if err := tx.Select("id", "cursor").First(a, asset).Error; err != nil {
-		return nil, err
-	}
-	return s, tx.Where("asset_id = ? AND seq = ?", asset, a.Cursor).First(s).Error
-}
-
-// Commit adds a step after the current one; what could have been redone is gone.
-func (s *Store) Commit(asset uint, label, document string) (j Journal, err error) {
-	defer fault(&err)
-	err = s.db.Transaction(func(tx *gorm.DB) error {
-		cur, err := current(tx, asset)
-		if err != nil {
-			return err
-		}
-		if err := tx.Where("asset_id = ? AND seq > ?", asset, cur.Seq).Delete(&Step{}).Error; err != nil {
-			return err
-		}
-		if err := tx.Create(&Step{AssetID: asset, Seq: cur.Seq + 1, Label: label, Document: document}).Error; err != nil {
-			return err
-		}
-		if err := move(tx, asset, cur.Seq+1); err != nil {
-			return err
-		}
-		j, err = journal(tx, asset)
-		return err
-	})
-	return j, err
-}
-
-func move(tx *gorm.DB, asset uint, seq int64) error {
-	return tx.Model(&Asset{}).Where("id = ?", asset).Updates(map[string]any{"cursor": seq, "changed": time.Now()}).Error
-}
-
-// Go moves the cursor by −1 (undo) or +1 (redo); at the end of the journal nothing happens.
-func (s *Store) Go(asset uint, by int64) (j Journal, err error) {
-	defer fault(&err)
-	err = s.db.Transaction(func(tx *gorm.DB) error {
-		cur, err := current(tx, asset)
-		if err != nil {
-			return err
-		}
-		var n int64
-		if err := tx.Model(&Step{}).Where("asset_id = ? AND seq = ?", asset, cur.Seq+by).Count(&n).Error; err != nil {
-			return err
-		}
-		if n > 0 {
-			if err := move(tx, asset, cur.Seq+by); err != nil {
-				return err
-			}
-		}
-		j, err = journal(tx, asset)
-		return err
-	})
-	return j, err
-}
-
 func (s *Store) deliveries(asset uint) string {
 	return filepath.Join(s.Dir, "deliveries", fmt.Sprint(asset))
 }
@@ -668,7 +568,8 @@ func (s *Store) Used(asset uint) (n int64, err error) {
 	defer fault(&err)
 	for _, q := range []string{
 		"SELECT COALESCE(SUM(LENGTH(data)), 0) FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)",
-		"SELECT COALESCE(SUM(LENGTH(document)), 0) FROM steps WHERE asset_id = ?",
+		"SELECT COALESCE(SUM(LENGTH(document)), 0) FROM snapshots WHERE asset_id = ?",
+		"SELECT COALESCE(SUM(LENGTH(ops)), 0) FROM ops WHERE asset_id = ?",
 	} {
 		var k int64
 		if err := s.read.Raw(q, asset).Scan(&k).Error; err != nil {

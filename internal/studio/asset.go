@@ -58,9 +58,10 @@ type Asset struct {
 	mapsVersion  map[string]int                 // by set; grows when new maps are to be painted with
 	mapsNew      map[string]bool                // sets whose maps the running job has replaced
 	doc, live    *strata.Document
-	undo, redo   string
-	version      int    // grows with every change of what is painted
-	touched      string // the layer that was edited last
+	history      *history
+	over         *overlay // the live edit, nil for none
+	version      int      // grows with every change of what is painted
+	touched      string   // the layer that was edited last
 	cancelPaint  context.CancelFunc
 	finish       bool // what the painter is at may be finished, although a control is dragged on
 	job          *Job
@@ -170,17 +171,6 @@ func (a *Asset) idleSince(then time.Time) bool {
 	return len(a.pages) == 0 && a.job == nil && a.held == 0 && a.used.Before(then)
 }
 
-// take makes a journal entry the current document. The caller holds mu, or the asset is not shared yet.
-func (a *Asset) take(j store.Journal) error {
-	d, err := strata.Parse([]byte(j.Document))
-	if err != nil {
-		return err
-	}
-	a.doc, a.live, a.undo, a.redo = d, nil, j.Undo, j.Redo
-	a.changed()
-	return nil
-}
-
 // changed wakes the painter and ends the work that it is at. The caller holds mu.
 func (a *Asset) changed() {
 	if a.cancelPaint != nil {
@@ -198,45 +188,6 @@ func (a *Asset) nudge() {
 	}
 }
 
-// Edit applies a change. A live one, sent while a control is dragged, only shows; any other is
-// committed to the store before Edit returns.
-func (a *Asset) Edit(e strata.Edit, live bool) (layer string, err error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	next := a.doc.Clone()
-	var label string
-	if e.Do == "finish" {
-		label, layer, err = a.lay(next, e)
-	} else {
-		label, layer, err = next.Apply(e)
-	}
-	if err != nil {
-		return "", err
-	}
-	a.touched = layer
-	if live {
-		a.live = next
-		if a.finish {
-			a.nudge()
-		} else {
-			a.changed()
-		}
-		return layer, nil
-	}
-	text, err := json.Marshal(next)
-	if err != nil {
-		return "", err
-	}
-	j, err := a.studio.Store.Commit(a.ID, label, string(text))
-	if err != nil {
-		return "", fmt.Errorf("the change could not be saved: %w", err)
-	}
-	a.doc, a.live, a.undo, a.redo = next, nil, j.Undo, j.Redo
-	a.changed()
-	a.tell(a.docEvent())
-	return layer, nil
-}
-
 // lay puts a finish on top.
 func (a *Asset) lay(d *strata.Document, e strata.Edit) (label, layer string, err error) {
 	f, err := finish.Of(e.Kind)
@@ -249,32 +200,6 @@ func (a *Asset) lay(d *strata.Document, e strata.Edit) (label, layer string, err
 	}
 	d.Layers = append(d.Layers, layers...)
 	return "Lay " + f.Title, layers[len(layers)-1].ID, d.Check()
-}
-
-// Drop forgets a live change that was not committed.
-func (a *Asset) Drop() {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.live != nil {
-		a.live = nil
-		a.changed()
-		a.tell(a.docEvent())
-	}
-}
-
-// Go undoes (−1) or redoes (+1) a step.
-func (a *Asset) Go(by int64) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	j, err := a.studio.Store.Go(a.ID, by)
-	if err != nil {
-		return err
-	}
-	if err := a.take(j); err != nil {
-		return err
-	}
-	a.tell(a.docEvent())
-	return nil
 }
 
 // SetSize changes the working size of all sets.

@@ -21,7 +21,8 @@ func (a *Asset) tell(e Event) {
 }
 
 // docEvent describes the strata with their readings. The caller holds mu.
-func (a *Asset) docEvent() Event {
+func (a *Asset) docEvent(author string) Event {
+	undo, redo := a.history.labels(author)
 	type layer struct {
 		strata.Layer
 		Reading  string  `json:"reading"`
@@ -36,7 +37,18 @@ func (a *Asset) docEvent() Event {
 		}
 		layers[i] = layer{*l, l.Reading(), c}
 	}
-	return Event{"t": "doc", "layers": layers, "undo": a.undo, "redo": a.redo}
+	return Event{"t": "doc", "layers": layers, "undo": undo, "redo": redo}
+}
+
+// tellDoc sends each page the strata. The caller holds mu.
+func (a *Asset) tellDoc() {
+	events := map[string]Event{}
+	for p := range a.pages {
+		if events[p.author] == nil {
+			events[p.author] = a.docEvent(p.author)
+		}
+		p.post(events[p.author])
+	}
 }
 
 // Cell is one square of the bake board.

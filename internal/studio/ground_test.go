@@ -268,7 +268,7 @@ func TestIdleAssetsAreClosed(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.Hold()
-	page := c.Watch()
+	page := c.Watch("")
 	if n := s.closeIdle(time.Now().Add(time.Minute)); n != 1 {
 		t.Errorf("%d assets are closed, want one of three: one is held, one watched", n)
 	}
@@ -331,7 +331,7 @@ func TestSizesThatCannotBeWorkedWith(t *testing.T) {
 // A page that acknowledges nothing is sent eight pictures and no more; when it does, the rest follow.
 func TestASlowPageIsNotFlooded(t *testing.T) {
 	a := ball(t, newStudio(t, t.TempDir()))
-	p := a.Watch()
+	p := a.Watch("")
 	defer p.Leave()
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()

@@ -22,6 +22,7 @@ type Look struct {
 // Page is one watching page. The studio posts to it; its owner sends what Next returns.
 type Page struct {
 	asset  *Asset
+	author string // whose it is, empty when it does not say
 	mu     sync.Mutex
 	look   Look
 	events []Event
@@ -41,9 +42,9 @@ type frameKey struct {
 // inFlight is how many pictures may be on their way to a page.
 const inFlight = 8
 
-// Watch adds a page; its first events are the asset's state and strata.
-func (a *Asset) Watch() *Page {
-	p := &Page{asset: a, frames: map[frameKey]*Frame{}, sent: map[frameKey]*sent{}, where: map[frameKey]*picture{}, wake: make(chan struct{}, 1), tokens: make(chan struct{}, inFlight)}
+// Watch adds a page of an author; its first events are the asset's state and strata.
+func (a *Asset) Watch(author string) *Page {
+	p := &Page{asset: a, author: author, frames: map[frameKey]*Frame{}, sent: map[frameKey]*sent{}, where: map[frameKey]*picture{}, wake: make(chan struct{}, 1), tokens: make(chan struct{}, inFlight)}
 	for range inFlight {
 		p.tokens <- struct{}{}
 	}
@@ -51,7 +52,7 @@ func (a *Asset) Watch() *Page {
 	defer a.mu.Unlock()
 	a.pages[p] = true
 	p.post(a.stateEvent())
-	p.post(a.docEvent())
+	p.post(a.docEvent(author))
 	a.changed()
 	return p
 }
@@ -61,6 +62,7 @@ func (p *Page) Leave() {
 	p.asset.mu.Lock()
 	defer p.asset.mu.Unlock()
 	delete(p.asset.pages, p)
+	p.asset.drop(p)
 	p.asset.used = time.Now()
 	// When nobody has come back for a while, the painter lets its canvases go.
 	time.AfterFunc(idle, func() {

@@ -296,10 +296,15 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	}
 	a.highs, a.highHash = highOf(hs)
 	a.used = time.Now()
-	j, err := s.Store.Journal(id)
+	snap, ops, err := s.Store.History(id)
 	if err != nil {
 		return nil, err
 	}
+	if a.history, err = readHistory(snap, ops); err != nil {
+		return nil, err
+	}
 	a.ctx, a.stop = context.WithCancel(s.ctx)
-	return a, a.take(j)
+	a.doc, err = store.Replay(snap, ops)
+	a.version++
+	return a, err
 }

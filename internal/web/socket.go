@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/coder/websocket"
@@ -35,7 +36,7 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 	ws.SetReadLimit(maxMessage)
 	ctx, cancel := context.WithCancel(c.Request().Context())
 	defer cancel()
-	p := a.Watch()
+	p := a.Watch(authorOf(c.QueryParam("author")))
 	defer p.Leave()
 	go func() {
 		defer cancel()
@@ -58,7 +59,7 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 		if json.Unmarshal(data, &m) != nil {
 			continue
 		}
-		if r := s.handle(a, p, m); r != nil {
+		if r := s.handle(p, m); r != nil {
 			b, err := json.Marshal(r)
 			if err != nil {
 				return nil
@@ -70,6 +71,19 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 	}
 }
 
+// maxAuthor is the longest name of an author that is kept, in letters of its own choice.
+const maxAuthor = 64
+
+// authorOf is the author that a page names, empty when it is none that could be kept.
+func authorOf(name string) string {
+	if len(name) > maxAuthor || strings.ContainsFunc(name, func(r rune) bool {
+		return r != '-' && (r < '0' || r > '9') && (r < 'a' || r > 'z')
+	}) {
+		return ""
+	}
+	return name
+}
+
 func send(ctx context.Context, ws *websocket.Conn, kind websocket.MessageType, b []byte) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
@@ -77,7 +91,7 @@ func send(ctx context.Context, ws *websocket.Conn, kind websocket.MessageType, b
 }
 
 // handle does what a message asks and returns the answer, nil when there is none.
-func (s *Server) handle(a *studio.Asset, p *studio.Page, m message) studio.Event {
+func (s *Server) handle(p *studio.Page, m message) studio.Event {
 	answer := func(layer string, err error) studio.Event {
 		e := studio.Event{"t": "answer", "n": m.N, "layer": layer}
 		if err != nil {
@@ -91,17 +105,17 @@ func (s *Server) handle(a *studio.Asset, p *studio.Page, m message) studio.Event
 	case "look":
 		p.SetLook(m.Look)
 	case "edit":
-		layer, err := a.Edit(m.Edit, m.Live)
+		layer, err := p.Edit(m.Edit, m.Live)
 		if m.Live && err == nil {
 			return nil
 		}
 		return answer(layer, err)
 	case "drop":
-		a.Drop()
+		p.Drop()
 	case "undo":
-		return answer("", a.Go(-1))
+		return answer("", p.Go(-1))
 	case "redo":
-		return answer("", a.Go(1))
+		return answer("", p.Go(1))
 	}
 	return nil
 }

@@ -11,6 +11,15 @@ import { Deliver } from './deliver.js';
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
 const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where'];
 
+/** Whose edits these are, so that undo takes back one's own: kept by the browser, for all its pages. */
+function author() {
+  try {
+    return localStorage.author ||= crypto.randomUUID?.() || Array.from(crypto.getRandomValues(new Uint8Array(12)), b => b.toString(16)).join('');
+  } catch {
+    return ''; // nothing may be kept here
+  }
+}
+
 /** The page's root object: everything that the stages share hangs on it. */
 class App {
   constructor() {
@@ -35,7 +44,7 @@ class App {
     this.stage(document.body.dataset.stage, false);
     const ws = location.protocol === 'https:' ? 'wss' : 'ws';
     this.ready = this.viewport.loadEnvironment().catch(() => toast('The light could not be loaded; reload the page.'));
-    this.socket = new Socket(`${ws}://${location.host}${this.api}/socket`, {
+    this.socket = new Socket(`${ws}://${location.host}${this.api}/socket?author=${author()}`, {
       open: () => this.look(true),
       event: e => this.event(e),
       rect: (h, px) => this.viewport.rect(h, px),

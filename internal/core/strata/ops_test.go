@@ -1,0 +1,119 @@
+package strata
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+)
+
+// someEdit is an edit of some kind of what is there.
+func someEdit(r *rand.Rand, d *Document) Edit {
+	var l *Layer
+	if len(d.Layers) > 0 {
+		l = &d.Layers[r.IntN(len(d.Layers))]
+	}
+	switch k := r.IntN(12); {
+	case l == nil || k == 0 && len(d.Layers) < 20:
+		e := Edit{Do: "add"}
+		if l != nil {
+			e.Layer = l.ID
+		}
+		return e
+	case k == 1 && len(d.Layers) > 3:
+		return Edit{Do: "delete", Layer: l.ID}
+	case k == 2 && len(d.Layers) < 20:
+		return Edit{Do: "duplicate", Layer: l.ID}
+	case k == 3:
+		return Edit{Do: "move", Layer: l.ID, To: r.IntN(len(d.Layers))}
+	case k == 4:
+		return Edit{Do: "set", Layer: l.ID, Path: "targets", Value: raw([]string{fmt.Sprint("set ", r.IntN(3))}[:r.IntN(2)])}
+	case k == 5:
+		return Edit{Do: "set", Layer: l.ID, Path: "hidden", Value: raw(r.IntN(2) == 0)}
+	case k < 8 && len(l.Where) < 6:
+		return Edit{Do: "clause.add", Layer: l.ID, Kind: []string{"noise", "edges", "facing"}[r.IntN(3)]}
+	case k == 8 && len(l.Where) > 0:
+		return Edit{Do: "clause.delete", Layer: l.ID, Clause: l.Where[r.IntN(len(l.Where))].ID}
+	case k == 9 && len(l.Where) > 0:
+		return Edit{Do: "clause.move", Layer: l.ID, Clause: l.Where[r.IntN(len(l.Where))].ID, To: r.IntN(len(l.Where))}
+	case k == 10 && len(l.Where) > 0:
+		return Edit{Do: "clause.set", Layer: l.ID, Clause: l.Where[r.IntN(len(l.Where))].ID, Path: "shape.low", Value: raw(float64(r.IntN(100)) / 100)}
+	}
+	return Edit{Do: "set", Layer: l.ID, Path: "what.roughness.number", Value: raw(float64(r.IntN(1000)) / 1000)}
+}
+
+// Whatever an edit does, its operations do the same to the document before it, and their inverses take it back; only marks
+// are not given twice.
+func TestOperationsDoAndUndoAnyEdit(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 2))
+	d := new(Document)
+	for n := range 1500 {
+		before := d.Clone()
+		e := someEdit(r, d)
+		apply(t, d, e)
+		ops := Diff(before, d)
+		again, err := before.Patch(ops)
+		if err != nil || string(raw(again)) != string(raw(d)) {
+			t.Fatalf("edit %d, %+v: %s gives\n%s, want\n%s, %v", n, e, raw(ops), raw(again), raw(d), err)
+		}
+		back, err := d.Patch(Invert(ops))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back.Next = before.Next; string(raw(back)) != string(raw(before)) {
+			t.Fatalf("edit %d, %+v: taking %s back gives\n%s, want\n%s", n, e, raw(ops), raw(back), raw(before))
+		}
+	}
+}
+
+// Taking something back leaves what others made since: fields that hold another value by now, and layers that are gone.
+func TestTakingBackLeavesWhatOthersMade(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	_, b := apply(t, d, Edit{Do: "add"})
+	number := func(layer string) float32 { l, _, _ := d.Layer(layer); return l.What.Roughness.Number }
+	rough := func(layer string, v float64) []Op {
+		before := d.Clone()
+		apply(t, d, Edit{Do: "set", Layer: layer, Path: "what.roughness.number", Value: raw(v)})
+		return Diff(before, d)
+	}
+	mine, other := rough(a, 0.1), rough(b, 0.2)
+	theirs := rough(a, 0.3)
+	undo := func(ops []Op) {
+		t.Helper()
+		next, err := d.Patch(Invert(ops))
+		if err != nil {
+			t.Fatal(err)
+		}
+		d = next
+	}
+	undo(mine)
+	if number(a) != 0.3 {
+		t.Errorf("roughness %g, want the others' 0.3", number(a))
+	}
+	undo(other)
+	if number(b) != 0.6 {
+		t.Errorf("roughness %g of the second layer, want 0.6 as before", number(b))
+	}
+	undo(theirs)
+	if number(a) != 0.1 {
+		t.Errorf("roughness %g, want 0.1", number(a))
+	}
+	apply(t, d, Edit{Do: "delete", Layer: a})
+	undo(mine)
+	if len(d.Layers) != 1 {
+		t.Errorf("%d layers, want the one that is left", len(d.Layers))
+	}
+}
+
+// A field that is added to a layer or clause must be compared, or changes of it would be lost.
+func TestEqualLooksAtEveryField(t *testing.T) {
+	for _, c := range []struct {
+		of   reflect.Type
+		want int
+	}{{reflect.TypeFor[Layer](), 7}, {reflect.TypeFor[Clause](), 6}} {
+		if n := c.of.NumField(); n != c.want {
+			t.Errorf("%v has %d fields; equal compares %d", c.of, n, c.want)
+		}
+	}
+}
