@@ -230,7 +230,7 @@ func (f *Frame) rectangle(x, y, w, h int) []byte {
 	for row := y; row < y+h; row++ {
 		for _, i := range surf.Nearest[row*n+x : row*n+x+w] {
 			c := p.pix[3*i : 3*i+3 : 3*i+3]
-			px[0], px[1], px[2], px[3] = c[0], c[1], c[2], 255
+			binary.LittleEndian.PutUint32(px, uint32(c[0])|uint32(c[1])<<8|uint32(c[2])<<16|0xff<<24)
 			px = px[4:]
 		}
 	}

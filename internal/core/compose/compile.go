@@ -34,8 +34,7 @@ type step struct {
 // clause is a clause resolved against its kind and join.
 type clause struct {
 	kind   *field.Kind
-	mix    func(a, v float32) float32
-	join   string
+	join   pixel.Join
 	values []float64
 	pick   []bool // by part
 	shape  pixel.Shape
@@ -140,7 +139,7 @@ func (c *Canvas) resolve(cl *strata.Clause) (clause, error) {
 	if err != nil {
 		return clause{}, err
 	}
-	out := clause{kind: k, mix: j.Mix, join: j.Name, values: cl.Values(k), shape: cl.Shape}
+	out := clause{kind: k, join: j.Kernel, values: cl.Values(k), shape: cl.Shape}
 	if k.Parts {
 		out.pick = make([]bool, len(c.parts))
 		for _, p := range cl.Parts {

@@ -45,9 +45,7 @@ func newBelow(planes []*[]float32) *below {
 	b := &below{height: append([]float32(nil), *planes[planeHeight]...)}
 	for i := range b.unit {
 		b.unit[i] = make([]uint16, len(b.height))
-		for j, v := range *planes[i] {
-			b.unit[i][j] = pixel.Q16(v)
-		}
+		pixel.Narrow(b.unit[i], *planes[i])
 	}
 	return b
 }
@@ -203,14 +201,12 @@ func (c *Canvas) mask(k *scratch, s *step, t int) *mask {
 	c.keep(&s.aim, int(tile.From), acc)
 	c.count.Clauses.Add(int64(len(s.clauses)))
 	m := &mask{v: make([]uint16, len(acc))}
+	pixel.Narrow(m.v, acc)
 	any := uint16(0)
-	for i, v := range acc {
-		q := pixel.Q16(v)
-		m.v[i] = q
+	for _, q := range m.v {
 		any |= q
-		if q >= coverageStep {
-			m.shown++
-		}
+		// One when q is coverageStep or more, without a branch.
+		m.shown += 1 - int((uint32(q)-coverageStep)>>31)
 	}
 	if any == 0 {
 		m.v = nil
@@ -229,17 +225,11 @@ func (c *Canvas) join(k *scratch, cs []clause, t int, acc []float32) {
 		c.widen(k, t, cl.kind.Needs)
 		cl.kind.Fill(&k.block, cl.values, cl.pick, v)
 		cl.shape.Apply(v)
-		s := cl.shape.Strength
-		switch {
-		case i == 0 || cl.join == "and":
-			for j, x := range v {
-				acc[j] *= 1 - s + s*x
-			}
-		default:
-			for j, x := range v {
-				acc[j] += (cl.mix(acc[j], x) - acc[j]) * s
-			}
+		join := cl.join
+		if i == 0 {
+			join = pixel.JoinAnd
 		}
+		join.Lay(acc, v, cl.shape.Strength)
 	}
 }
 
@@ -306,9 +296,7 @@ func unsigned(to []float32, q []uint16, from int, neutral float32) {
 		fill(to, neutral)
 		return
 	}
-	for i, v := range q[from : from+len(to)] {
-		to[i] = float32(v) * (1. / 65535)
-	}
+	pixel.Widen(to, q[from:from+len(to)], 1./65535)
 }
 
 // blend lays the steps of a tile over each other, whose masks keys has found. Planes that are not wanted are nil.
@@ -373,10 +361,7 @@ func (c *Canvas) lay(k *scratch, p *Program, planes []*[]float32, n, from, to in
 			if m.v == nil {
 				continue
 			}
-			scale := s.opacity / 65535
-			for j, q := range m.v {
-				shown[j] = float32(q) * scale
-			}
+			pixel.Widen(shown, m.v, s.opacity/65535)
 		}
 		for _, v := range s.on {
 			if only != nil && planes[v.first] != only {

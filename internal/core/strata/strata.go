@@ -84,20 +84,20 @@ var Channels = []Channel{
 
 // Join is a way in which a clause joins the ones before it.
 type Join struct {
-	Name  string                     `json:"name"`
-	Label string                     `json:"label"`
-	Mix   func(a, v float32) float32 `json:"-"`
+	Name   string     `json:"name"`
+	Label  string     `json:"label"`
+	Kernel pixel.Join `json:"-"`
 }
 
 // Joins lists the joins in the order in which they are offered.
 var Joins = []Join{
-	{"and", "and", func(a, v float32) float32 { return a * v }},
-	{"or", "or", func(a, v float32) float32 { return a + v - a*v }},
-	{"plus", "plus", func(a, v float32) float32 { return min(1, a+v) }},
-	{"minus", "minus", func(a, v float32) float32 { return max(0, a-v) }},
-	{"higher", "higher", func(a, v float32) float32 { return max(a, v) }},
-	{"lower", "lower", func(a, v float32) float32 { return min(a, v) }},
-	{"replace", "replace", func(a, v float32) float32 { return v }},
+	{"and", "and", pixel.JoinAnd},
+	{"or", "or", pixel.JoinOr},
+	{"plus", "plus", pixel.JoinPlus},
+	{"minus", "minus", pixel.JoinMinus},
+	{"higher", "higher", pixel.JoinHigher},
+	{"lower", "lower", pixel.JoinLower},
+	{"replace", "replace", pixel.JoinReplace},
 }
 
 // JoinOf finds a join by name.

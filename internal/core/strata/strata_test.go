@@ -138,7 +138,7 @@ func TestDocumentsComeBackFromJSON(t *testing.T) {
 func TestJoins(t *testing.T) {
 	want := map[string]float64{"and": 0.3 * 0.8, "or": 1 - 0.7*0.2, "plus": 1, "minus": 0, "higher": 0.8, "lower": 0.3, "replace": 0.8}
 	for _, j := range Joins {
-		if got := float64(j.Mix(0.3, 0.8)); math.Abs(got-want[j.Name]) > 1e-6 {
+		if got := float64(j.Kernel.Mix(0.3, 0.8)); math.Abs(got-want[j.Name]) > 1e-6 {
 			t.Errorf("0.3 %s 0.8 = %g, want %g", j.Name, got, want[j.Name])
 		}
 	}

@@ -1,0 +1,61 @@
+package pixel
+
+// Join is a way in which a clause's values join those before them.
+type Join uint8
+
+// The joins: acc and v are what was before and what joins it.
+const (
+	JoinAnd     Join = iota // acc · v
+	JoinOr                  // acc + v − acc · v
+	JoinPlus                // acc + v, at most 1
+	JoinMinus               // acc − v, at least 0
+	JoinHigher              // the higher of the two
+	JoinLower               // the lower of the two
+	JoinReplace             // v
+)
+
+// Mix is what one value becomes.
+func (j Join) Mix(acc, v float32) float32 {
+	switch j {
+	case JoinAnd:
+		return acc * v
+	case JoinOr:
+		return acc + v - acc*v
+	case JoinPlus:
+		return min(1, acc+v)
+	case JoinMinus:
+		return max(0, acc-v)
+	case JoinHigher:
+		return max(acc, v)
+	case JoinLower:
+		return min(acc, v)
+	}
+	return v
+}
+
+// Lay joins a run of values; with a strength under 1 they count for less.
+func (j Join) Lay(acc, v []float32, strength float32) { joinRun(j, acc, v[:len(acc)], strength) }
+
+func joinPlain(j Join, acc, v []float32, s float32) {
+	for i, x := range v {
+		acc[i] += (j.Mix(acc[i], x) - acc[i]) * s
+	}
+}
+
+// Widen writes 16-bit values times scale.
+func Widen(dst []float32, q []uint16, scale float32) { widenRun(dst, q[:len(dst)], scale) }
+
+func widenPlain(dst []float32, q []uint16, scale float32) {
+	for i, v := range q {
+		dst[i] = float32(v) * scale
+	}
+}
+
+// Narrow writes values in 16 bits as Q16 does.
+func Narrow(dst []uint16, v []float32) { narrowRun(dst, v[:len(dst)]) }
+
+func narrowPlain(dst []uint16, v []float32) {
+	for i, x := range v {
+		dst[i] = Q16(x)
+	}
+}

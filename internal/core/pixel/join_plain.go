@@ -1,0 +1,9 @@
+//go:build !(goexperiment.simd && amd64)
+
+package pixel
+
+func joinRun(j Join, acc, v []float32, s float32) { joinPlain(j, acc, v, s) }
+
+func widenRun(dst []float32, q []uint16, scale float32) { widenPlain(dst, q, scale) }
+
+func narrowRun(dst []uint16, v []float32) { narrowPlain(dst, v) }

@@ -1,0 +1,70 @@
+//go:build goexperiment.simd && amd64
+
+package pixel
+
+import "simd/archsimd"
+
+type f8 = archsimd.Float32x8
+
+func load8(v []float32) f8 { return archsimd.LoadFloat32x8((*[8]float32)(v)) }
+
+func joinRun(j Join, acc, v []float32, s float32) {
+	n := 0
+	if hasSIMD {
+		n = len(acc) &^ 7
+		joinSIMD(j, acc[:n], v[:n], archsimd.BroadcastFloat32x8(s))
+		archsimd.ClearAVXUpperBits()
+	}
+	joinPlain(j, acc[n:], v[n:], s)
+}
+
+func joinSIMD(j Join, acc, v []float32, s f8) {
+	zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
+	for i := 0; i < len(acc); i += 8 {
+		a, x := load8(acc[i:]), load8(v[i:])
+		m := x
+		switch j { // the same for all, so foretold
+		case JoinAnd:
+			m = a.Mul(x)
+		case JoinOr:
+			m = a.Add(x).Sub(a.Mul(x))
+		case JoinPlus:
+			m = a.Add(x).Min(one)
+		case JoinMinus:
+			m = a.Sub(x).Max(zero)
+		case JoinHigher:
+			m = a.Max(x)
+		case JoinLower:
+			m = a.Min(x)
+		}
+		m.Sub(a).MulAdd(s, a).Store((*[8]float32)(acc[i:]))
+	}
+}
+
+func widenRun(dst []float32, q []uint16, scale float32) {
+	n := 0
+	if hasSIMD {
+		n = len(dst) &^ 7
+		k := archsimd.BroadcastFloat32x8(scale)
+		for i := 0; i < n; i += 8 {
+			archsimd.LoadUint16x8((*[8]uint16)(q[i:])).ExtendToUint32().AsInt32x8().ConvertToFloat32().Mul(k).Store((*[8]float32)(dst[i:]))
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	widenPlain(dst[n:], q[n:], scale)
+}
+
+func narrowRun(dst []uint16, v []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(dst) &^ 7
+		zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
+		most, half := archsimd.BroadcastFloat32x8(65535), archsimd.BroadcastFloat32x8(0.5)
+		for i := 0; i < n; i += 8 {
+			w := load8(v[i:]).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
+			w.GetLo().SaturateToUint16Concat(w.GetHi()).Store((*[8]uint16)(dst[i:]))
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	narrowPlain(dst[n:], v[n:])
+}
