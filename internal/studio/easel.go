@@ -79,7 +79,9 @@ func (s *sheet) inherit(old *sheet) {
 		return
 	}
 	for name, p := range old.views {
+		p.mu.Lock()
 		p.sheet = s
+		p.mu.Unlock()
 		s.views[name] = p
 	}
 }
@@ -87,9 +89,16 @@ func (s *sheet) inherit(old *sheet) {
 // picture is a view of a sheet in bytes. The painter puts tiles in, pages cut rectangles out.
 type picture struct {
 	mu    sync.RWMutex
-	sheet *sheet
+	sheet *sheet   // that it is of now
 	pix   []uint8  // three a covered texel
 	stamp []uint32 // by square: grows when what it shows has changed
+}
+
+// surf is how the picture's texels lie.
+func (p *picture) surf() *surface.Surface {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return p.sheet.Surf
 }
 
 func newPicture(s *sheet) *picture {
@@ -134,9 +143,9 @@ type sent struct {
 // sent; ok is false when there is none.
 func (s *sent) next(at int) (x, y, squares int, ok bool) {
 	p := s.picture
-	across := surface.Across(p.sheet.Surf.Size)
 	p.mu.RLock()
 	defer p.mu.RUnlock()
+	across := surface.Across(p.sheet.Surf.Size)
 	for ; at < len(p.stamp); at++ {
 		if s.stamp[at] == p.stamp[at] {
 			continue

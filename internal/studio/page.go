@@ -183,7 +183,7 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 		p.sent[k] = has
 	}
 	changed := false
-	n := f.picture.sheet.Surf.Size
+	n := f.picture.surf().Size
 	across := surface.Across(n)
 	for at := 0; ; {
 		x, y, squares, ok := has.next(at)
@@ -218,7 +218,7 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 // JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
 func (f *Frame) rectangle(x, y, w, h int) []byte {
 	p := f.picture
-	surf := p.sheet.Surf
+	surf := p.surf()
 	n := surf.Size
 	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": n, "x": x, "y": y, "w": w, "h": h})
 	out := make([]byte, 4+len(head)+4*w*h)

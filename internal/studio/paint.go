@@ -144,6 +144,11 @@ func (a *Asset) sheet(e *easel, s *snapshot, set *uv.Set, size int) (*sheet, err
 
 func (a *Asset) round(e *easel, s *snapshot) error {
 	e.trim(s)
+	for _, p := range s.pages {
+		if p.Look().Show != "where" {
+			clear(p.where)
+		}
+	}
 	for i := range s.sets {
 		// A coarse picture comes first where the full one takes a while.
 		set := &s.sets[i]
