@@ -150,6 +150,6 @@ function choice(o) {
   const s = el('select', { 'aria-label': o.label, 'data-key': o.name }, ...o.choices.map((c, i) => el('option', { value: i, selected: i === o.value }, c)));
   s.onchange = () => o.commit(Number(s.value));
   const whole = el('label.value', {}, el('span', {}, o.label), s);
-  whole.style.setProperty('--chars', (o.choices[o.value] || '').length + 2);
+  whole.style.setProperty('--chars', Math.min(5, (o.choices[o.value] || '').length) + 0.5);
   return whole;
 }
