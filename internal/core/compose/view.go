@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"encoding/binary"
 	"math"
 
 	"crust/internal/core/pixel"
@@ -22,10 +23,18 @@ type Source struct {
 	scale, offset float32
 }
 
-// At returns the source's value by packed texel.
-func (s Source) At(c *Channels) func(i int) float32 {
-	v := s.plane(c)
-	return func(i int) float32 { return v[i]*s.scale + s.offset }
+// Pack writes the source's values in so many bits, 8 or 16 with the high byte first, one each stride bytes.
+func (s Source) Pack(c *Channels, bits int, dst []byte, stride int) {
+	at := 0
+	for _, x := range s.plane(c) {
+		v := x*s.scale + s.offset
+		if bits == 8 {
+			dst[at] = pixel.Q8(v)
+		} else {
+			binary.BigEndian.PutUint16(dst[at:], pixel.Q16(v))
+		}
+		at += stride
+	}
 }
 
 // HeightRange is the height, in metres, that a height channel's 0 and 1 stand for: −range and +range.

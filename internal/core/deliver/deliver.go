@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -18,7 +19,6 @@ import (
 	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
-	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -121,21 +121,34 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 			step()
 			continue
 		}
-		ch, err := c.Evaluate(ctx, j.Document)
+		packs := make([]*packing, len(j.Preset.Files))
+		for k, f := range j.Preset.Files {
+			if packs[k], err = newPacking(c, f, f.FileName(j.Asset, set)); err != nil {
+				return nil, err
+			}
+		}
+		prog, err := c.Compile(j.Document)
+		if err == nil {
+			err = c.Run(ctx, prog, compose.Pass{Do: func(_, t int, _ compose.Keys, ch *compose.Channels) {
+				for _, p := range packs {
+					p.take(t, ch)
+				}
+			}})
+		}
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
 		step()
-		for _, f := range j.Preset.Files {
-			name := f.FileName(j.Asset, set)
-			w, err := picture(ctx, c, ch, f, name)
+		for k, p := range packs {
+			w, err := p.write(ctx)
 			if err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
+				return nil, fmt.Errorf("%s: %w", p.name, err)
 			}
-			if slices.Contains(f.Channels, "normal.g.down") {
+			if slices.Contains(p.file.Channels, "normal.g.down") {
 				d.Green = "down"
 			}
 			d.Files = append(d.Files, *w)
+			packs[k] = nil // its texels are not needed any more
 			step()
 		}
 	}
@@ -160,57 +173,68 @@ func where(ctx context.Context, c *compose.Canvas, l *strata.Layer, name string)
 	if err != nil {
 		return nil, err
 	}
-	size := c.Surf.Size
-	im := &imgfile.Image{Width: size, Height: size, Channels: 1, Bits: 16, Pix16: make([]uint16, size*size)}
-	for t, i := range c.Surf.Nearest {
-		im.Pix16[t] = pixel.Q16(v[i])
+	p := &packing{canvas: c, file: whereFile, name: name, bytes: 2, pix: make([]byte, 2*len(v))}
+	for i, x := range v {
+		binary.BigEndian.PutUint16(p.pix[2*i:], pixel.Q16(x))
 	}
-	var b bytes.Buffer
-	if err := imgfile.WritePNG(&b, im, 5); err != nil {
-		return nil, err
+	w, err := p.write(ctx)
+	if err == nil {
+		w.Channels["R"] = "where " + l.Name
 	}
-	w := &Written{File: name, Set: c.Set, Bits: 16, Space: whereFile.Space(), Size: size, Channels: map[string]string{"R": "where " + l.Name}}
-	w.seal(b.Bytes())
-	return w, nil
+	return w, err
 }
 
-// picture packs a row's channels, fills the empty texels and writes PNG.
-func picture(ctx context.Context, c *compose.Canvas, ch *compose.Channels, f File, name string) (*Written, error) {
-	size, n := c.Surf.Size, len(f.Channels)
-	im := &imgfile.Image{Width: size, Height: size, Channels: n, Bits: f.Bits, SRGB: f.SRGB}
-	w := &Written{File: name, Set: c.Set, Bits: f.Bits, Space: f.Space(), Size: size, Channels: map[string]string{}}
-	at := make([]func(int) float32, n)
-	for k, name := range f.Channels {
+// packing is one file of a set in the making: its texels in the bytes of the file, tile by tile.
+type packing struct {
+	canvas *compose.Canvas
+	file   File
+	name   string
+	from   []compose.Source
+	bytes  int // a texel
+	pix    []byte
+}
+
+func newPacking(c *compose.Canvas, f File, name string) (*packing, error) {
+	p := &packing{canvas: c, file: f, name: name, bytes: len(f.Channels) * f.Bits / 8}
+	for _, name := range f.Channels {
 		s, ok := compose.SourceOf(name)
 		if !ok {
 			return nil, fmt.Errorf("there is no channel “%s”", name)
 		}
-		at[k] = s.At(ch)
-		w.Channels["RGBA"[k:k+1]] = name
+		p.from = append(p.from, s)
 	}
-	if f.Bits == 8 {
-		im.Pix8 = make([]uint8, size*size*n)
-	} else {
-		im.Pix16 = make([]uint16, size*size*n)
+	p.pix = make([]byte, c.Len()*p.bytes)
+	return p, nil
+}
+
+// take packs a tile's channels.
+func (p *packing) take(t int, ch *compose.Channels) {
+	tile := &p.canvas.Surf.Tiles[t]
+	into := p.pix[int(tile.From)*p.bytes : int(tile.To)*p.bytes]
+	for k, s := range p.from {
+		s.Pack(ch, p.file.Bits, into[k*p.file.Bits/8:], p.bytes)
 	}
-	err := par.Blocks(ctx, size, 16, func(_, from, to int) {
-		for t := from * size; t < to*size; t++ {
-			i := int(c.Surf.Nearest[t])
-			for k := range n {
-				if v := at[k](i); f.Bits == 8 {
-					im.Pix8[t*n+k] = pixel.Q8(v)
-				} else {
-					im.Pix16[t*n+k] = pixel.Q16(v)
-				}
-			}
-		}
-	})
-	if err != nil {
+}
+
+// write makes the PNG; empty texels take the value of the nearest covered one.
+func (p *packing) write(ctx context.Context) (*Written, error) {
+	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	size, n := p.canvas.Surf.Size, p.bytes
+	im := &imgfile.Image{Width: size, Height: size, Channels: len(p.file.Channels), Bits: p.file.Bits, SRGB: p.file.SRGB,
+		Row: func(y int, row []byte) {
+			for x, i := range p.canvas.Surf.Nearest[y*size : (y+1)*size] {
+				copy(row[x*n:(x+1)*n], p.pix[int(i)*n:])
+			}
+		}}
 	var b bytes.Buffer
 	if err := imgfile.WritePNG(&b, im, 5); err != nil {
 		return nil, err
+	}
+	w := &Written{File: p.name, Set: p.canvas.Set, Bits: p.file.Bits, Space: p.file.Space(), Size: size, Channels: map[string]string{}}
+	for k, name := range p.file.Channels {
+		w.Channels["RGBA"[k:k+1]] = name
 	}
 	w.seal(b.Bytes())
 	return w, nil

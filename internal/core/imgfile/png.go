@@ -136,6 +136,9 @@ type Image struct {
 	SRGB          bool     // says so in sRGB and gAMA chunks; data carries neither, so that no reader corrects it
 	Pix8          []uint8  // when Bits is 8
 	Pix16         []uint16 // when Bits is 16
+	// Row writes a row's bytes, 16-bit values with the high byte first, in place of Pix8 and Pix16. It is asked for rows in
+	// any order, by several goroutines at once.
+	Row func(y int, row []byte)
 }
 
 const stripBytes = 1 << 20
@@ -264,6 +267,10 @@ func (z *stripper) strip(from, to int, last bool) ([]byte, uint32, error) {
 }
 
 func (z *stripper) load(y int, row []byte) {
+	if z.im.Row != nil {
+		z.im.Row(y, row)
+		return
+	}
 	n := z.im.Width * z.im.Channels
 	if z.im.Bits == 8 {
 		copy(row, z.im.Pix8[y*n:(y+1)*n])
