@@ -124,7 +124,7 @@ func Open(dir string) (*Store, error) {
 	file := filepath.Join(dir, "crust.db")
 	// Writers begin by taking the lock, so that none fails half way; with a write-ahead log readers see the
 	// state before.
-	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_txlock="
+	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(FULL)&_txlock="
 	connect := func(lock string, connections int) (*gorm.DB, error) {
 		db, err := gorm.Open(sqlite.Open(file+pragmas+lock), &gorm.Config{Logger: logger.Default.LogMode(logger.Silent)})
 		if err != nil {
