@@ -260,7 +260,8 @@ func TestAStripIsCarriedOverSmall(t *testing.T) {
 	}
 }
 
-// Nobody's assets are closed; one that a page or a request holds stays. A closed one opens again as it was.
+// Nobody's assets are closed; one that a page or a request holds stays. A closed one opens again as it was, and leaves
+// nothing that was evaluated.
 func TestIdleAssetsAreClosed(t *testing.T) {
 	s := newStudio(t, t.TempDir())
 	a, b, c := ball(t, s), ball(t, s), ball(t, s)
@@ -276,10 +277,26 @@ func TestIdleAssetsAreClosed(t *testing.T) {
 	if err != nil || again == a || again.Name() != "renamed" {
 		t.Errorf("%v: opened again it is %q", err, again.Name())
 	}
+	layer, err := again.Edit(strata.Edit{Do: "add"}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := again.Edit(strata.Edit{Do: "clause.add", Layer: layer, Kind: "noise"}, false); err != nil {
+		t.Fatal(err)
+	}
+	other, w := watch(t, again)
+	w.wait(t, "a picture", func(e map[string]any) bool { return e["t"] == "coverage" })
+	if s.cache.Bytes() == 0 {
+		t.Error("nothing was kept of a Where that was evaluated; the test needs some")
+	}
+	other.Leave()
 	b.Release()
 	page.Leave()
 	if n := s.closeIdle(time.Now().Add(time.Minute)); n != 3 {
 		t.Errorf("%d assets are closed, want all three", n)
+	}
+	if n := s.cache.Bytes(); n != 0 {
+		t.Errorf("%d bytes are kept of assets that are closed", n)
 	}
 }
 

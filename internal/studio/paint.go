@@ -53,6 +53,7 @@ type snapshot struct {
 // older work.
 func (a *Asset) paint() {
 	e := &easel{}
+	defer e.clear()
 	for {
 		select {
 		case <-a.ctx.Done():
