@@ -113,7 +113,7 @@ func (r *rig) open(path string) { r.page.MustNavigate("http://" + r.addr + path)
 // until waits for a JavaScript expression to be true. A page that is on its way elsewhere is asked again.
 func (r *rig) until(js string) {
 	r.t.Helper()
-	end := time.Now().Add(30 * time.Second)
+	end := time.Now().Add(time.Minute)
 	for {
 		v, err := r.page.Eval("() => !!(" + js + ")")
 		if err == nil && v.Value.Bool() {
