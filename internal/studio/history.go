@@ -128,10 +128,11 @@ func (a *Asset) record(author, kind string, of int64, label string, next *strata
 	return nil
 }
 
-// back undoes (−1) or redoes (+1) an edit of an author; what others made since stays. Without one nothing happens.
-func (a *Asset) back(author string, by int) error {
+// back undoes (−1) or redoes (+1) an edit of a page's author; what others made since stays. Without one nothing happens.
+func (a *Asset) back(p *Page, by int) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	author := p.authorOf()
 	e, kind := a.history.undo(author), store.KindUndo
 	if by > 0 {
 		e, kind = a.history.redo(author), store.KindRedo
@@ -150,7 +151,7 @@ func (a *Asset) back(author string, by int) error {
 	if err := a.record(author, kind, e.seq, e.label, next); err != nil {
 		return err
 	}
-	a.relive(nil)
+	a.relive(p)
 	a.changed()
 	a.tellDoc()
 	return nil
@@ -169,7 +170,7 @@ func (a *Asset) relive(by *Page) {
 	if a.over == nil {
 		return
 	}
-	if a.over.page == by || by == nil && a.over.page == nil {
+	if a.over.page == by {
 		a.over = nil
 		return
 	}
@@ -203,7 +204,9 @@ func (a *Asset) edit(p *Page, e strata.Edit, live bool) (layer string, err error
 	}
 	a.touched = layer
 	if live {
-		a.live, a.over = next, &overlay{p, e}
+		if a.live, a.over = next, (&overlay{p, e}); len(strata.Diff(a.doc, next)) == 0 {
+			a.live, a.over = nil, nil // the control is back where it was
+		}
 		if a.finish {
 			a.nudge()
 		} else {
@@ -233,7 +236,7 @@ func (a *Asset) drop(p *Page) {
 func (a *Asset) Edit(e strata.Edit, live bool) (layer string, err error) { return a.edit(nil, e, live) }
 
 // Go undoes (−1) or redoes (+1).
-func (a *Asset) Go(by int) error { return a.back("", by) }
+func (a *Asset) Go(by int) error { return a.back(nil, by) }
 
 // Edit is the asset's, in the name of the page's author.
 func (p *Page) Edit(e strata.Edit, live bool) (layer string, err error) {
@@ -241,7 +244,7 @@ func (p *Page) Edit(e strata.Edit, live bool) (layer string, err error) {
 }
 
 // Go undoes (−1) or redoes (+1) an edit of the page's author.
-func (p *Page) Go(by int) error { return p.asset.back(p.author, by) }
+func (p *Page) Go(by int) error { return p.asset.back(p, by) }
 
 // Drop forgets the page's live change.
 func (p *Page) Drop() {

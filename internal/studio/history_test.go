@@ -186,6 +186,15 @@ func TestUndoIsEachAuthorsOwn(t *testing.T) {
 	if live == nil || live.Layers[0].What.Colour.Hex != "#0000ff" || live.Layers[0].What.Roughness.Number != 0.5 {
 		t.Errorf("after another's edit %+v shows, want both", live)
 	}
+	// A control that is put back where it was shows nothing of its own, so it cannot hide what others set.
+	set(ann, "what.colour.hex", a.Document().Layers[0].What.Colour.Hex, true)
+	a.mu.Lock()
+	live = a.live
+	a.mu.Unlock()
+	if live != nil {
+		t.Error("a control that is back where it was still shows a live edit")
+	}
+	set(ann, "what.colour.hex", "#0000ff", true)
 	ann.Leave()
 	a.mu.Lock()
 	live = a.live
@@ -194,4 +203,37 @@ func TestUndoIsEachAuthorsOwn(t *testing.T) {
 		t.Error("the live edit of a page that has left still shows")
 	}
 	is(0.5, "#00ff00")
+}
+
+// A view that is asked for and not finished, because something changed meanwhile, is filled the next time.
+func TestAViewThatWasNotFinishedIsFilledLater(t *testing.T) {
+	a := ball(t, newStudio(t, t.TempDir()))
+	p := a.Watch("")
+	defer p.Leave()
+	e := &easel{}
+	defer e.clear()
+	show := func(ctx context.Context) error {
+		s := a.snap(e)
+		s.ctx = ctx
+		return a.show(e, s, &s.sets[0], 256, true)
+	}
+	if err := show(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	p.SetLook(Look{Show: "height"})
+	stopped, stop := context.WithCancel(context.Background())
+	stop()
+	if err := show(stopped); err == nil {
+		t.Error("a round that was stopped says that it is done")
+	}
+	if err := show(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range e.sheets {
+		for n, stamp := range c.views["height"].stamp {
+			if stamp == 0 {
+				t.Fatalf("square %d of the height is empty", n)
+			}
+		}
+	}
 }

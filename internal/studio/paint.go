@@ -251,6 +251,9 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 		fresh = fresh || c.views[name] == nil
 		pics[i] = c.view(name)
 	}
+	if fresh {
+		clear(c.keys) // also when this round is ended half way
+	}
 	tell := func(whole bool) {
 		for _, p := range s.pages {
 			for i, name := range names {
@@ -264,12 +267,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	bytesOf := make([][]uint8, par.Slots)
 	err = c.Run(s.ctx, prog, compose.Pass{
 		Chosen: s.touched,
-		Has: func(t int) compose.Keys {
-			if fresh {
-				return compose.Keys{}
-			}
-			return c.keys[t]
-		},
+		Has:    func(t int) compose.Keys { return c.keys[t] },
 		Do: func(w, t int, is compose.Keys, ch *compose.Channels) {
 			n := c.Surf.Tiles[t].Len()
 			if bytesOf[w] == nil {
