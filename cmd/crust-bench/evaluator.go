@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
-	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -17,8 +16,6 @@ import (
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 	"crust/internal/demo"
-	"crust/internal/store"
-	"crust/internal/studio"
 )
 
 // evaluator is three sets of 2048² with the maps that 20 layers of 3 clauses read: a third of the clauses from baked maps, a
@@ -184,14 +181,8 @@ func seq(n int) []int {
 // page drags a slider of the demo as a page does and waits for the pictures: the first tiles, then all of them, received and
 // acknowledged.
 func page() map[string]any {
-	dir, err := os.MkdirTemp("", "crust-bench")
-	check(err)
-	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
-	check(err)
-	defer st.Close()
-	s := studio.New(st)
-	defer s.Close()
+	s, done := freshStudio()
+	defer done()
 	id, err := demo.Create(s)
 	check(err)
 	a, err := s.Open(id)

@@ -3,25 +3,19 @@ package main
 import (
 	"bytes"
 	"encoding/json"
-	"os"
 	"slices"
 	"time"
 
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
-	"crust/internal/store"
 	"crust/internal/studio"
 )
 
 // journal makes 20,000 edits of a document of 400 layers, and opens the asset anew.
 func journal() map[string]any {
-	dir, err := os.MkdirTemp("", "crust-bench")
-	check(err)
-	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
-	check(err)
-	defer st.Close()
-	s := studio.New(st)
+	s, done := freshStudio()
+	defer done()
+	st := s.Store
 	model := mesh.Sphere(16, 8, 0.5, [3]float64{})
 	data, err := glbOf(model)
 	check(err)
@@ -47,11 +41,10 @@ func journal() map[string]any {
 	late := spent[len(spent)-1000:]
 	slices.Sort(late)
 	grown := float64(size()-small) / 20_000
-	s.Close()
-	s = studio.New(st)
-	defer s.Close()
+	again := studio.New(st)
+	defer again.Close()
 	t := time.Now()
-	_, err = s.Open(id)
+	_, err = again.Open(id)
 	check(err)
 	return map[string]any{"layers": len(layers), "edit_ms": round(late[len(late)/2] * 1000), "edit_p99_ms": round(late[len(late)*99/100] * 1000), "open_s": round(time.Since(t).Seconds()), "bytes_an_edit": round(grown)}
 }

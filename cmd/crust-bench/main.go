@@ -222,16 +222,20 @@ func memory() map[string]any {
 	return map[string]any{"peak_gb": round(peak), "seconds": round(time.Since(t).Seconds())}
 }
 
-// bakeLarge bakes all maps of the demo's winch at 4096 px as the page does.
-func bakeLarge() {
+// freshStudio opens a studio over a data folder of its own; done takes both away.
+func freshStudio() (s *studio.Studio, done func()) {
 	dir, err := os.MkdirTemp("", "crust-bench")
 	check(err)
-	defer os.RemoveAll(dir)
 	st, err := store.Open(dir)
 	check(err)
-	defer st.Close()
-	s := studio.New(st)
-	defer s.Close()
+	s = studio.New(st)
+	return s, func() { s.Close(); st.Close(); os.RemoveAll(dir) }
+}
+
+// bakeLarge bakes all maps of the demo's winch at 4096 px as the page does.
+func bakeLarge() {
+	s, done := freshStudio()
+	defer done()
 	id, err := demo.Make(s, "winch")
 	check(err)
 	a, err := s.Open(id)

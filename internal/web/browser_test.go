@@ -144,8 +144,8 @@ func (r *rig) number(js string) float64 {
 	return v.Value.Num()
 }
 
-// click clicks an element; one that was drawn anew at that moment is looked up again.
-func (r *rig) click(sel string) {
+// try does something with an element; one that was drawn anew at that moment is looked up again.
+func (r *rig) try(what, sel string, do func(e *rod.Element) error) {
 	r.t.Helper()
 	var err error
 	for range 5 {
@@ -153,29 +153,24 @@ func (r *rig) click(sel string) {
 		if found != nil {
 			r.t.Fatalf("no %s: %v", sel, found)
 		}
-		if err = e.Click(proto.InputMouseButtonLeft, 1); err == nil {
+		if err = do(e); err == nil {
 			return
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
-	r.t.Fatalf("click %s: %v", sel, err)
+	r.t.Fatalf("%s %s: %v", what, sel, err)
 }
 
-// pick chooses an option of a list; a list that was drawn anew at that moment is looked up again.
+// click clicks an element.
+func (r *rig) click(sel string) {
+	r.t.Helper()
+	r.try("click", sel, func(e *rod.Element) error { return e.Click(proto.InputMouseButtonLeft, 1) })
+}
+
+// pick chooses an option of a list.
 func (r *rig) pick(sel, option string) {
 	r.t.Helper()
-	var err error
-	for range 5 {
-		e, found := r.page.Element(sel)
-		if found != nil {
-			r.t.Fatalf("no %s: %v", sel, found)
-		}
-		if err = e.Select([]string{option}, true, rod.SelectorTypeText); err == nil {
-			return
-		}
-		time.Sleep(200 * time.Millisecond)
-	}
-	r.t.Fatalf("choose %s of %s: %v", option, sel, err)
+	r.try("pick "+option+" of", sel, func(e *rod.Element) error { return e.Select([]string{option}, true, rod.SelectorTypeText) })
 }
 
 // settled waits until all sets show their full picture of the newest version.
