@@ -214,6 +214,7 @@ export class Viewport {
 
   figures() {
     if (this.figure) { this.scene.remove(this.figure); this.figure = null; }
+    this.renderer.shadowMap.needsUpdate = true; // also when it takes its shadow away
     if (!this.figureOn || !this.box) { this.draw(); return; }
     const { min, max } = this.box, height = max.y - min.y, across = Math.max(max.x - min.x, max.z - min.z);
     const g = this.figure = new THREE.Group();
@@ -231,7 +232,6 @@ export class Viewport {
     if (most > 0.5 && most < 80) put(person(), 1.75, min.x - 0.5 - across * 0.06, this.middle.z);
     if (most < 4) put(hand(), 0.19, most > 0.5 ? this.middle.x - across * 0.12 : min.x - 0.13, most > 0.5 ? max.z + 0.16 : this.middle.z);
     this.scene.add(g);
-    this.renderer.shadowMap.needsUpdate = true;
     this.draw();
   }
 
