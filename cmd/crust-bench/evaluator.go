@@ -33,14 +33,18 @@ var theEvaluator = sync.OnceValue(func() *evaluator {
 	ctx := context.Background()
 	cache := compose.NewCache(512 << 20)
 	e := &evaluator{doc: deepStack(20)}
+	maps := map[string]map[string]*bake.Map{}
 	for i := range sets {
 		made, err := src.Bake(ctx, &sets[i], []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}, nil)
 		check(err)
-		maps := map[string]*bake.Map{}
+		maps[sets[i].Key] = map[string]*bake.Map{}
 		for _, m := range made {
-			maps[m.Kind] = m
+			maps[sets[i].Key][m.Kind] = m
 		}
-		c, err := compose.NewCanvas(ctx, cache, low, &sets[i], size, maps)
+	}
+	body := compose.NewBody(cache, low, sets, func(set string) (map[string]*bake.Map, error) { return maps[set], nil })
+	for i := range sets {
+		c, err := compose.NewCanvas(ctx, body, &sets[i], size)
 		check(err)
 		e.sets, e.keys = append(e.sets, c), append(e.keys, make([]compose.Keys, len(c.Surf.Tiles)))
 		e.texels += c.Len()
@@ -131,6 +135,33 @@ func oneNoise() map[string]any {
 		first, full = min(first, a), min(full, b)
 	}
 	return map[string]any{"first_ms": round(first * 1000), "full_ms": round(full * 1000)}
+}
+
+// oneRadius drags the softening of a clause of the middle, then the radius of a clause of relief.
+func oneRadius() map[string]any {
+	e := theEvaluator()
+	l := &e.doc.Layers[11]
+	was := l.Where
+	defer func() { l.Where = was }()
+	least := func(set func(radius float64)) float64 {
+		full := math.Inf(1)
+		for turn := range 6 {
+			set(0.03 + 0.001*float64(turn))
+			if _, b, _ := e.run(l.ID); turn > 0 {
+				full = min(full, b)
+			}
+		}
+		return full
+	}
+	l.Where = slices.Clone(was)
+	e.settle(l.ID)
+	soften := least(func(r float64) { l.Where[2].Shape.Soften = float32(r) })
+	c, err := e.doc.NewClause("relief")
+	check(err)
+	c.Join = "or"
+	l.Where = append(slices.Clone(was)[:2], c)
+	relief := least(func(r float64) { l.Where[2].Params["radius"] = r })
+	return map[string]any{"full_ms": round(max(soften, relief) * 1000), "soften_ms": round(soften * 1000), "relief_ms": round(relief * 1000)}
 }
 
 func topOpacity() map[string]any {

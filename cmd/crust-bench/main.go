@@ -65,6 +65,7 @@ func main() {
 		{"evaluator: from nothing", fromNothing},
 		{"evaluator: one noise", oneNoise},
 		{"evaluator: top opacity", topOpacity},
+		{"evaluator: one radius", oneRadius},
 		{"evaluator: one tile", oneTile},
 		{"evaluator: page", page},
 		{"journal: 400 layers, 20,000 operations", journal},

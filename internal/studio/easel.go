@@ -11,6 +11,9 @@ import (
 // easel keeps the canvases of one asset; the painter alone uses it.
 type easel struct {
 	key    easelKey
+	body   *compose.Body
+	of     []string       // kinds of maps that the body reads
+	maps   map[string]int // their versions by set
 	sheets map[sheetKey]*sheet
 }
 

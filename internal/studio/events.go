@@ -35,7 +35,7 @@ func (a *Asset) docEvent(author string) Event {
 		if !ok {
 			c = -1
 		}
-		layers[i] = layer{*l, l.Reading(), c}
+		layers[i] = layer{*l, a.doc.Reading(l), c}
 	}
 	return Event{"t": "doc", "layers": layers, "undo": undo, "redo": redo}
 }

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
@@ -44,6 +45,7 @@ type snapshot struct {
 	model   *mesh.Model
 	mapsOf  map[string]int // versions by set
 	reads   []string       // kinds of maps
+	around  bool           // some layer reads surroundings
 	pages   []*Page        // that show something painted
 	nobody  bool           // has the asset open
 	ctx     context.Context
@@ -112,22 +114,19 @@ func (a *Asset) snap(e *easel) *snapshot {
 		s.pages = nil
 		return s
 	}
-	s.reads, s.touched = compose.Reads(s.doc), a.touched
+	s.reads, s.touched, s.around = compose.Reads(s.doc), a.touched, compose.Surrounded(s.doc)
 	return s
 }
 
 // sheet is the set's canvas with its pictures; a new one when its maps have changed.
 func (a *Asset) sheet(e *easel, s *snapshot, set *uv.Set, size int) (*sheet, error) {
+	a.embody(e, s)
 	k := sheetKey{set.Key, size}
 	old := e.sheets[k]
-	if old != nil && old.maps == s.mapsOf[set.Key] && !slices.ContainsFunc(s.reads, func(k string) bool { return !slices.Contains(old.reads, k) }) {
+	if old != nil && old.maps == s.mapsOf[set.Key] && reads(old.reads, s.reads) && (old.Body() == e.body || !s.around) {
 		return old, nil
 	}
-	baked, err := a.readMaps([]uv.Set{*set}, s.reads)
-	if err != nil {
-		return nil, err
-	}
-	c, err := compose.NewCanvas(s.ctx, a.studio.cache, s.model, set, size, baked[set.Key])
+	c, err := compose.NewCanvas(s.ctx, e.body, set, size)
 	if err != nil {
 		return nil, err
 	}
@@ -141,6 +140,27 @@ func (a *Asset) sheet(e *easel, s *snapshot, set *uv.Set, size int) (*sheet, err
 	}
 	e.sheets[k] = now
 	return now, nil
+}
+
+// reads tells whether what has been read holds all that is wanted.
+func reads(has, want []string) bool {
+	return !slices.ContainsFunc(want, func(k string) bool { return !slices.Contains(has, k) })
+}
+
+// embody makes a body of the asset when there is none, or its maps have changed.
+func (a *Asset) embody(e *easel, s *snapshot) {
+	if e.body != nil && maps.Equal(e.maps, s.mapsOf) && reads(e.of, s.reads) {
+		return
+	}
+	if e.body != nil {
+		e.body.Close()
+	}
+	e.of, e.maps = s.reads, s.mapsOf
+	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) {
+		i := slices.IndexFunc(s.sets, func(o uv.Set) bool { return o.Key == set })
+		of, err := a.readMaps(s.sets[i:i+1], s.reads)
+		return of[set], err
+	})
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {
@@ -221,6 +241,10 @@ func (e *easel) clear() {
 		c.Close()
 	}
 	e.sheets = nil
+	if e.body != nil {
+		e.body.Close()
+		e.body = nil
+	}
 }
 
 // kept are the views of the textures that every page keeps.
@@ -291,7 +315,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	tell(true)
 	for _, p := range s.pages {
 		if look := p.Look(); look.Show == "where" {
-			if err := a.showWhere(s, c, p, look, full); err != nil {
+			if err := a.showWhere(s, c, prog, p, look, full); err != nil {
 				return err
 			}
 		}
@@ -303,8 +327,8 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 const tellEvery = 16
 
 // showWhere gives a page the Where, or one clause of it, that it looks at.
-func (a *Asset) showWhere(s *snapshot, c *sheet, p *Page, look Look, full bool) error {
-	pix, err := mask(s, c.Canvas, look)
+func (a *Asset) showWhere(s *snapshot, c *sheet, prog *compose.Program, p *Page, look Look, full bool) error {
+	pix, err := mask(s, c.Canvas, prog, look)
 	if err != nil {
 		return err
 	}
@@ -323,13 +347,13 @@ func (a *Asset) showWhere(s *snapshot, c *sheet, p *Page, look Look, full bool) 
 }
 
 // mask is a layer's Where, or one clause of it, in grey. A layer that is gone shows nothing.
-func mask(s *snapshot, c *compose.Canvas, look Look) ([]uint8, error) {
+func mask(s *snapshot, c *compose.Canvas, prog *compose.Program, look Look) ([]uint8, error) {
 	out := make([]uint8, 3*c.Len())
-	l, _, err := s.doc.Layer(look.Layer)
+	_, layer, err := s.doc.Layer(look.Layer)
 	if err != nil {
 		return out, nil
 	}
-	v, err := c.Field(s.ctx, l, look.Clause)
+	v, err := c.Field(s.ctx, prog, layer, look.Clause)
 	if err != nil {
 		return nil, err
 	}
@@ -344,7 +368,7 @@ func mask(s *snapshot, c *compose.Canvas, look Look) ([]uint8, error) {
 func (a *Asset) cards(e *easel, s *snapshot) {
 	for _, p := range s.pages {
 		look := p.Look()
-		l, _, err := s.doc.Layer(look.Layer)
+		l, layer, err := s.doc.Layer(look.Layer)
 		if err != nil {
 			continue
 		}
@@ -352,13 +376,17 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 		if set == nil {
 			continue
 		}
+		prog, err := c.Compile(s.doc)
+		if err != nil {
+			return
+		}
 		pics := map[string]string{}
 		for i := -1; i < len(l.Where); i++ {
 			id := ""
 			if i >= 0 {
 				id = l.Where[i].ID
 			}
-			v, err := c.Field(s.ctx, l, id)
+			v, err := c.Field(s.ctx, prog, layer, id)
 			if err != nil {
 				return
 			}
@@ -404,29 +432,34 @@ func card(c *compose.Canvas, v []float32) string {
 
 // cover measures how much of the targeted surface each layer shows on, and tells the pages.
 func (a *Asset) cover(e *easel, s *snapshot) error {
-	out := map[string]float64{}
-	for i := range s.doc.Layers {
-		l := &s.doc.Layers[i]
-		sum, all := 0.0, 0.0
-		for k := range s.sets {
-			c, err := a.sheet(e, s, &s.sets[k], s.size(s.sets[k].Key))
-			if errors.Is(err, surface.ErrEmpty) {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			covered, targeted, err := c.Coverage(s.ctx, l)
-			if err != nil {
-				return err
-			}
-			sum += covered * s.sets[k].Area
-			all += targeted * s.sets[k].Area
+	sum, all := make([]float64, len(s.doc.Layers)), make([]float64, len(s.doc.Layers))
+	for k := range s.sets {
+		c, err := a.sheet(e, s, &s.sets[k], s.size(s.sets[k].Key))
+		if errors.Is(err, surface.ErrEmpty) {
+			continue
 		}
-		if all > 0 {
-			out[l.ID] = sum / all
+		if err != nil {
+			return err
+		}
+		prog, err := c.Compile(s.doc)
+		if err != nil {
+			return err
+		}
+		for i := range sum {
+			covered, targeted, err := c.Coverage(s.ctx, prog, i)
+			if err != nil {
+				return err
+			}
+			sum[i] += covered * s.sets[k].Area
+			all[i] += targeted * s.sets[k].Area
+		}
+	}
+	out := map[string]float64{}
+	for i, v := range all {
+		if v > 0 {
+			out[s.doc.Layers[i].ID] = sum[i] / v
 		} else {
-			out[l.ID] = 0
+			out[s.doc.Layers[i].ID] = 0
 		}
 	}
 	a.mu.Lock()

@@ -320,7 +320,7 @@ func (s *Server) home(c *echo.Context) error {
 var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
-var pageIcons = []string{"x", "eye", "eye-off", "trash", "copy", "plus", "download", "cube", "chevrons-down", "umbrella", "grain", "compass", "ruler-measure", "puzzle"}
+var pageIcons = []string{"x", "eye", "eye-off", "trash", "copy", "plus", "download", "cube", "chevrons-down", "umbrella", "grain", "compass", "ruler-measure", "puzzle", "wave-sine"}
 
 // tables is what the page's controls are made from, straight from the core's tables.
 func tables() map[string]any {

@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"crust/internal/core/accel"
+	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -16,9 +17,7 @@ import (
 type cloud struct {
 	radius float32
 	origin geom.Vec3
-	table  []int32  // open addressing: one more than the number of a cube
-	cubes  []uint64 // their keys
-	eights []eight  // their cells
+	index  *cells.Index
 	packs  []pack
 }
 
@@ -78,8 +77,8 @@ func newClouds(ctx context.Context, m *mesh.Model, normals []geom.Vec3, radius f
 			from, to := (i-1)*facesPerRun, min(i*facesPerRun, len(m.Tris))
 			n := 0
 			for t := from; t < to; t++ {
-				long, rows := g.divisions(m, t)
-				n += (long*rows+long)/2 + rows
+				a, b, c := m.Corners(t)
+				n += cells.MostPieces(a, b, c, g.step)
 			}
 			g.out = make([]sample, 0, n)
 			for t := from; t < to; t++ {
@@ -90,19 +89,19 @@ func newClouds(ctx context.Context, m *mesh.Model, normals []geom.Vec3, radius f
 	if err != nil {
 		return nil, err
 	}
-	cells, err := sortCells(ctx, runs)
+	list, err := sortCells(ctx, runs)
 	if err != nil {
 		return nil, err
 	}
 	var out []*cloud
 	times := 0
 	for _, d := range doublings {
-		if cells, err = widen(ctx, cells, d-times); err != nil {
+		if list, err = widen(ctx, list, d-times); err != nil {
 			return nil, err
 		}
 		times = d
 		c := &cloud{radius: radius * float32(int(1)<<d), origin: origin}
-		if err := c.pack(ctx, cells); err != nil {
+		if err := c.pack(ctx, list); err != nil {
 			return nil, err
 		}
 		out = append(out, c)
@@ -116,8 +115,8 @@ func (g *gather) add(p, n geom.Vec3, weight, area, curve float32) {
 	within := func(v float32, f int32) int {
 		return max(0, min(perRadius-1, int((v-float32(f))*perRadius)))
 	}
-	s := sample{cell: cellKey(x, y, z), p: p.Mul(weight), n: n.Mul(weight), weight: weight, area: area, curve: curve}
-	s.sub = int16(((within(d.X, x)*perRadius+within(d.Y, y))*perRadius+within(d.Z, z))*6 + facing(n))
+	s := sample{cell: cells.Key(x, y, z), p: p.Mul(weight), n: n.Mul(weight), weight: weight, area: area, curve: curve}
+	s.sub = int16(((within(d.X, x)*perRadius+within(d.Y, y))*perRadius+within(d.Z, z))*cells.Facings + cells.Facing(n))
 	// Small faces side by side mostly fall into one point.
 	k := &g.recent[(s.cell*subs+uint64(s.sub))%uint64(len(g.recent))]
 	if i := int(*k) - 1; i >= 0 && g.out[i].cell == s.cell && g.out[i].sub == s.sub {
@@ -135,35 +134,6 @@ func (s *sample) add(o *sample) {
 }
 
 func floor(v float32) int32 { return int32(math.Floor(float64(v))) }
-
-// cellKey interleaves the bits of a cell's coordinates, which are never negative for points of the model (Morton
-// order): the last three bits number the cell in its cube of eight, and cells near each other have keys that are near.
-func cellKey(x, y, z int32) uint64 { return apart(x)<<2 | apart(y)<<1 | apart(z) }
-
-// apart leaves two bits free before each of the lower 21 of v.
-func apart(v int32) uint64 {
-	k := uint64(uint32(v)) & 0x1fffff
-	k = (k | k<<32) & 0x1f00000000ffff
-	k = (k | k<<16) & 0x1f0000ff0000ff
-	k = (k | k<<8) & 0x100f00f00f00f00f
-	k = (k | k<<4) & 0x10c30c30c30c30c3
-	return (k | k<<2) & 0x1249249249249249
-}
-
-// facing numbers the axis that n is nearest to.
-func facing(n geom.Vec3) int {
-	x, y, z := max(n.X, -n.X), max(n.Y, -n.Y), max(n.Z, -n.Z)
-	axis, v := 0, n.X
-	if y > x && y >= z {
-		axis, v = 1, n.Y
-	} else if z > x {
-		axis, v = 2, n.Z
-	}
-	if v < 0 {
-		return axis + 3
-	}
-	return axis
-}
 
 // cell is a cube with points in it.
 type cell struct {
@@ -198,31 +168,25 @@ func (c *collector) cell(key uint64) cell {
 	return cell{key, points}
 }
 
-// place is where a sample lies in the runs, with the key of its cell.
-type place struct {
-	key    uint64
-	run, i int32
-}
-
 // sortCells makes the cells of all runs, in the order of their keys.
 func sortCells(ctx context.Context, runs []gather) ([]cell, error) {
 	n := 0
 	for i := range runs {
 		n += len(runs[i].out)
 	}
-	order := make([]place, 0, n)
+	order := make([]cells.Place, 0, n)
 	most := uint64(0)
 	for r := range runs {
 		for i := range runs[r].out {
 			key := runs[r].out[i].cell
 			most = max(most, key)
-			order = append(order, place{key, int32(r), int32(i)})
+			order = append(order, cells.Place{Key: key, Run: int32(r), I: int32(i)})
 		}
 	}
-	order = radixSort(order, most)
+	order = cells.Sort(order, most)
 	var begin []int
 	for i := range order {
-		if i == 0 || order[i].key != order[i-1].key {
+		if i == 0 || order[i].Key != order[i-1].Key {
 			begin = append(begin, i)
 		}
 	}
@@ -232,60 +196,38 @@ func sortCells(ctx context.Context, runs []gather) ([]cell, error) {
 		c := collector{points: make([]sample, 0, begin[to]-begin[from])}
 		for i := from; i < to; i++ {
 			for _, at := range order[begin[i]:begin[i+1]] {
-				s := &runs[at.run].out[at.i]
+				s := &runs[at.Run].out[at.I]
 				c.add(s.sub, s)
 			}
-			out[i] = c.cell(order[begin[i]].key)
+			out[i] = c.cell(order[begin[i]].Key)
 		}
 	})
 	return out, err
 }
 
-// radixSort puts places in the order of their keys, which are at most so large; equal ones stay in order.
-func radixSort(list []place, most uint64) []place {
-	const digit = 11
-	other := make([]place, len(list))
-	for shift := 0; most>>shift != 0; shift += digit {
-		var count [1<<digit + 1]int
-		for i := range list {
-			count[list[i].key>>shift&(1<<digit-1)+1]++
-		}
-		for i := range 1 << digit {
-			count[i+1] += count[i]
-		}
-		for _, p := range list {
-			k := p.key >> shift & (1<<digit - 1)
-			other[count[k]] = p
-			count[k]++
-		}
-		list, other = other, list
-	}
-	return list
-}
-
 // widen makes larger cells of sorted ones, doubled so many times.
-func widen(ctx context.Context, cells []cell, doublings int) ([]cell, error) {
+func widen(ctx context.Context, list []cell, doublings int) ([]cell, error) {
 	if doublings == 0 {
-		return cells, nil
+		return list, nil
 	}
 	shift := 3 * doublings
 	var begin []int
-	for i := range cells {
-		if i == 0 || cells[i].key>>shift != cells[i-1].key>>shift {
+	for i := range list {
+		if i == 0 || list[i].key>>shift != list[i-1].key>>shift {
 			begin = append(begin, i)
 		}
 	}
 	out := make([]cell, len(begin))
-	begin = append(begin, len(cells))
+	begin = append(begin, len(list))
 	err := par.Blocks(ctx, len(out), 256, func(_, from, to int) {
 		var c collector
 		for i := from; i < to; i++ {
-			for _, e := range cells[begin[i]:begin[i+1]] {
+			for _, e := range list[begin[i]:begin[i+1]] {
 				for j := range e.points {
 					c.add(widened(e.key, e.points[j].sub, doublings), &e.points[j])
 				}
 			}
-			out[i] = c.cell(cells[begin[i]].key >> shift)
+			out[i] = c.cell(list[begin[i]].key >> shift)
 		}
 	})
 	return out, err
@@ -305,40 +247,25 @@ func widened(key uint64, sub int16, doublings int) int16 {
 	return out*6 + face
 }
 
-const subs = perRadius * perRadius * perRadius * 6
+const subs = perRadius * perRadius * perRadius * cells.Facings
 
-// eight is a cube of 2 × 2 × 2 cells: the points of each, none where from and to are equal.
-type eight [8][2]int32
-
-// pack packs the points of sorted cells, and puts the cells in cubes of eight, and these in the table: the 27 cells
-// round a point lie in eight cubes.
-func (c *cloud) pack(ctx context.Context, cells []cell) error {
-	c.table = make([]int32, 16)
-	for len(c.table) < 2*len(cells) {
-		c.table = make([]int32, 2*len(c.table))
-	}
-	begin := make([]int32, len(cells))
+// pack packs the points of sorted cells.
+func (c *cloud) pack(ctx context.Context, list []cell) error {
+	c.index = cells.NewIndex(len(list))
+	begin := make([]int32, len(list))
 	n := int32(0)
-	for i, e := range cells {
-		if cube := e.key >> 3; len(c.cubes) == 0 || c.cubes[len(c.cubes)-1] != cube {
-			at := c.slot(cube)
-			for c.table[at] != 0 {
-				at = (at + 1) & (len(c.table) - 1)
-			}
-			c.cubes, c.eights = append(c.cubes, cube), append(c.eights, eight{})
-			c.table[at] = int32(len(c.cubes))
-		}
+	for i, e := range list {
 		begin[i] = n
 		n += int32(len(e.points))
-		c.eights[len(c.eights)-1][e.key&7] = [2]int32{begin[i], n}
+		c.index.Put(e.key, begin[i], n)
 	}
 	c.packs = make([]pack, (n+packLanes-1)/packLanes)
 	accel.LargePages(c.packs)
-	return par.Blocks(ctx, len(cells), 1024, func(_, from, to int) {
+	return par.Blocks(ctx, len(list), 1024, func(_, from, to int) {
 		for i := from; i < to; i++ {
-			for j := range cells[i].points {
+			for j := range list[i].points {
 				at := int(begin[i]) + j
-				c.packs[at/packLanes].put(at%packLanes, &cells[i].points[j])
+				c.packs[at/packLanes].put(at%packLanes, &list[i].points[j])
 			}
 		}
 	})
@@ -351,66 +278,12 @@ func (k *pack) put(i int, s *sample) {
 	k.area[i], k.curv[i] = s.area, s.curve
 }
 
-func (c *cloud) slot(key uint64) int {
-	return int(key*0xbf58476d1ce4e5b9>>20) & (len(c.table) - 1)
-}
-
-// find returns a cube, nil where there are no points.
-func (c *cloud) find(key uint64) *eight {
-	for at := c.slot(key); c.table[at] != 0; at = (at + 1) & (len(c.table) - 1) {
-		if i := c.table[at] - 1; c.cubes[i] == key {
-			return &c.eights[i]
-		}
-	}
-	return nil
-}
-
-// near is the points round one cell; texels side by side mostly share it.
-type near struct {
-	cell   [3]int32
-	cube   [3]int32 // the least of the eight cubes round it
-	cubes  [8]*eight
-	ranges [27][2]int32
-	n      int
-	known  bool
-}
-
-func (c *cloud) look(at [3]int32, k *near) {
-	if k.known && k.cell == at {
-		return
-	}
-	cube := [3]int32{(at[0] - 1) >> 1, (at[1] - 1) >> 1, (at[2] - 1) >> 1}
-	if !k.known || k.cube != cube {
-		for i := range k.cubes {
-			k.cubes[i] = c.find(apart(cube[0]+int32(i>>2))<<2 | apart(cube[1]+int32(i>>1&1))<<1 | apart(cube[2]+int32(i&1)))
-		}
-	}
-	k.cell, k.cube, k.known, k.n = at, cube, true, 0
-	for x := at[0] - 1; x <= at[0]+1; x++ {
-		for y := at[1] - 1; y <= at[1]+1; y++ {
-			for z := at[2] - 1; z <= at[2]+1; z++ {
-				e := k.cubes[(x>>1-cube[0])<<2|(y>>1-cube[1])<<1|(z>>1-cube[2])]
-				if e == nil {
-					continue
-				}
-				r := e[x&1<<2|y&1<<1|z&1]
-				if k.n > 0 && k.ranges[k.n-1][1] == r[0] {
-					k.ranges[k.n-1][1] = r[1] // which is the same when the cell is empty
-				} else if r[0] != r[1] {
-					k.ranges[k.n] = r
-					k.n++
-				}
-			}
-		}
-	}
-}
-
 // mean returns the mean curvature in 1/m round p, weighted by (1 − d²/r²)². Points that face away
 // from n, as on the other side of a plate, do not count.
-func (c *cloud) mean(p, n geom.Vec3, k *near) float32 {
+func (c *cloud) mean(p, n geom.Vec3, k *cells.Near) float32 {
 	d := p.Sub(c.origin).Mul(1 / c.radius)
-	c.look([3]int32{floor(d.X), floor(d.Y), floor(d.Z)}, k)
-	area, curve := c.weigh(p, n, k.ranges[:k.n])
+	c.index.Look([3]int32{floor(d.X), floor(d.Y), floor(d.Z)}, k)
+	area, curve := c.weigh(p, n, k.Ranges())
 	if area <= 0 {
 		return 0
 	}
@@ -438,6 +311,6 @@ func (c *cloud) weighPlain(p, n geom.Vec3, ranges [][2]int32) (area, curve float
 }
 
 // value is 0.5 + H·r/2 at a point, limited to 0–1: 0.5 is flat, convex above.
-func (c *cloud) value(pt *point, k *near) float32 {
+func (c *cloud) value(pt *point, k *cells.Near) float32 {
 	return geom.Clamp01(0.5 + 0.5*c.mean(pt.p, pt.n, k)*c.radius)
 }

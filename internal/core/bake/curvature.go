@@ -3,6 +3,7 @@ package bake
 import (
 	"math"
 
+	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 )
@@ -12,18 +13,7 @@ import (
 // normals of the two sides part by an angle β it is β/2 per length (Cohen-Steiner & Morvan, Restricted
 // Delaunay Triangulations and Normal Cycle, 2003).
 
-// divisions is how many pieces the longest side of face t and the height over it are cut into.
-func (g *gather) divisions(m *mesh.Model, t int) (long, rows int) {
-	a, b, c := m.Corners(t)
-	side := max(b.Dist(a), c.Dist(b), a.Dist(c))
-	if side == 0 {
-		return 1, 1
-	}
-	pieces := func(v float32) int { return max(1, int(math.Ceil(float64(v/g.step)))) }
-	return pieces(side), pieces(2 * m.Area(t) / side)
-}
-
-// triangle samples one face: rows along its longest side, each cut into pieces of one length.
+// triangle samples one face.
 func (g *gather) triangle(m *mesh.Model, normals []geom.Vec3, t int) {
 	a, b, c := m.Corners(t)
 	cr := b.Sub(a).Cross(c.Sub(a))
@@ -36,25 +26,9 @@ func (g *gather) triangle(m *mesh.Model, normals []geom.Vec3, t int) {
 	na, nb, nc := normals[i[0]], normals[i[1]], normals[i[2]]
 	inv := 1 / (2 * area)
 	div := na.Dot(face.Cross(c.Sub(b)))*inv + nb.Dot(face.Cross(a.Sub(c)))*inv + nc.Dot(face.Cross(b.Sub(a)))*inv
-	// The longest side runs from a to b.
-	if x, y, z := b.Dist(a), c.Dist(b), a.Dist(c); y >= x && y >= z {
-		a, b, c, na, nb, nc = b, c, a, nb, nc, na
-	} else if z >= x {
-		a, b, c, na, nb, nc = c, a, b, nc, na, nb
-	}
-	long, rows := g.divisions(m, t)
-	for y := range rows {
-		// The row between two heights is a trapezoid; its points stand at the height of its centroid.
-		lo, hi := 1-float32(y)/float32(rows), 1-float32(y+1)/float32(rows) // widths below and above, as shares
-		piece := area * (lo*lo - hi*hi)
-		v := float32(y)/float32(rows) + (lo+2*hi)/(lo+hi)/3/float32(rows)
-		n := max(1, int(float32(long)*(lo+hi)/2+0.5))
-		piece /= float32(n)
-		for x := range n {
-			u := (1 - v) * (float32(x) + 0.5) / float32(n)
-			g.add(geom.Bary(a, b, c, u, v), geom.Bary(na, nb, nc, u, v).Norm(), piece, piece, div/2*piece)
-		}
-	}
+	cells.Pieces(a, b, c, g.step, func(u, v, piece float32) {
+		g.add(geom.Bary(a, b, c, u, v), geom.Bary(na, nb, nc, u, v).Norm(), piece, piece, div/2*piece)
+	})
 }
 
 // crease is an edge from a to b whose two sides have different normals: na and nb on the face that runs

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crust/internal/core/accel"
+	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
 	"crust/internal/core/surface"
@@ -198,7 +199,7 @@ type scratch struct {
 	x, y   [blockSize]uint16 // of the texels
 	outer  *Worker
 	inner  *Worker
-	near   map[string]*near
+	near   map[string]*cells.Near
 	spent  []time.Duration
 }
 
@@ -256,7 +257,7 @@ func (b *job) pass(ctx context.Context, surf *surface.Surface, spot int, do func
 }
 
 func (b *job) scratch() *scratch {
-	return &scratch{outer: b.outer.Worker(), inner: b.inner.Worker(), near: map[string]*near{}, spent: make([]time.Duration, len(b.layers))}
+	return &scratch{outer: b.outer.Worker(), inner: b.inner.Worker(), near: map[string]*cells.Near{}, spent: make([]time.Duration, len(b.layers))}
 }
 
 func (b *job) block(k *scratch, surf *surface.Surface, from, to, spot int) {
@@ -329,7 +330,7 @@ func fillCurvature(k *block) {
 	c := k.b.s.clouds[k.l.Name]
 	n := k.near[k.l.Name]
 	if n == nil {
-		n = &near{}
+		n = &cells.Near{}
 		k.near[k.l.Name] = n
 	}
 	for i := range k.pts {

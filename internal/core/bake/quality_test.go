@@ -8,6 +8,7 @@ import (
 	"slices"
 	"testing"
 
+	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/uv"
@@ -41,11 +42,11 @@ func TestCloudKernelsAgree(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := 0; i < len(m.Positions); i += 7 {
-		var k near
+		var k cells.Near
 		p, n, c := m.Positions[i], m.Normals[i], clouds[i%2]
 		c.mean(p, n, &k)
-		a, h := c.weigh(p, n, k.ranges[:k.n])
-		b, g := c.weighPlain(p, n, k.ranges[:k.n])
+		a, h := c.weigh(p, n, k.Ranges())
+		b, g := c.weighPlain(p, n, k.Ranges())
 		if math.Abs(float64(a-b)) > 1e-4*float64(b) || math.Abs(float64(h-g)) > 1e-3*math.Abs(float64(g))+1e-6 {
 			t.Fatalf("vertex %d: %g %g, plain %g %g", i, a, h, b, g)
 		}

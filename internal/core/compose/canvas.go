@@ -21,41 +21,19 @@ import (
 	"crust/internal/core/uv"
 )
 
-// tileTexels is how many texels a tile has at the most.
-const tileTexels = surface.TileSize * surface.TileSize
-
 // Canvas is one set at one size, with its baked maps read at the covered texels, ready to be
-// evaluated again and again. One goroutine uses it at a time. It takes about 40 bytes a covered texel.
+// evaluated again and again. It takes about 40 bytes a covered texel.
 type Canvas struct {
-	Set   string
-	Surf  *surface.Surface // without U and V
-	id    uint64           // among all canvases
-	cache *Cache
-	in    inputs
-	floor geom.Vec3 // lowest corner of the model
-	// By triangle of the set, from the first one's number on: rank leads to what is kept for each.
-	first  int32
-	rank   []int32
-	slope  []slope
-	part   []int32
-	parts  map[string]int32
-	target map[string]target
-	work   []*scratch
-	count  Counts
+	*ground
+	Set  string
+	Surf *surface.Surface // without U and V
+	// By triangle of the set, from the first one's number on: rank leads to its slope.
+	first int32
+	rank  []int32
+	slope []slope
+	rim   *ground // what lies across the seams; nil until a document lays down height
+	seams []seam  // by place of the rim
 }
-
-// inputs are what fields read at each covered texel, in 16 bits.
-type inputs struct {
-	pos    [3][]uint16 // in the box of the texel's tile
-	box    []tileBox
-	normal [3][]int16 // in model space, of length 32767
-	base   [3][]int16 // the baked tangent-space normal; nil where it is flat
-	// Baked maps; nil where there is none.
-	ao, curve, tight, soft []uint16
-}
-
-// tileBox is where positions of a tile count from, and by how much, in metres.
-type tileBox struct{ low, step [3]float32 }
 
 // Counts is how much work there was: tiles that were blended, and clauses times tiles that were evaluated.
 type Counts struct{ Tiles, Clauses atomic.Int64 }
@@ -96,92 +74,54 @@ func (c *Channels) of(from, to int) *Channels {
 // slope turns a height's change along U and V into slopes along tangent and bitangent.
 type slope struct{ tu, tv, bu, bv float32 }
 
-var canvases atomic.Uint64
-
-// NewCanvas rasterises the set at size and reads its maps, which may be of any size; a missing map
-// stands at its neutral value, and the world normal then comes from the model. Results of tiles are kept in cache.
-func NewCanvas(ctx context.Context, cache *Cache, m *mesh.Model, set *uv.Set, size int, maps map[string]*bake.Map) (*Canvas, error) {
-	surf, err := surface.RasteriseTiles(ctx, m, set, size)
+// NewCanvas rasterises a set of the body at size and reads its maps, which may be of any size; a missing map
+// stands at its neutral value, and the world normal then comes from the model.
+func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, error) {
+	surf, err := surface.RasteriseTiles(ctx, b.model, set, size)
 	if err != nil {
 		return nil, err
 	}
 	if err := surf.Pad(ctx); err != nil {
 		return nil, err
 	}
-	c := &Canvas{Set: set.Key, Surf: surf, id: canvases.Add(1), cache: cache, floor: m.Bounds().Min, parts: map[string]int32{}, target: map[string]target{}, work: make([]*scratch, par.Slots)}
-	for i, p := range m.Parts {
-		c.parts[p] = int32(i)
+	maps, err := b.maps(set.Key)
+	if err != nil {
+		return nil, err
 	}
-	c.faces(m, set)
-	n := surf.Len()
-	for k := range 3 {
-		c.in.pos[k], c.in.normal[k] = make([]uint16, n), make([]int16, n)
-		if maps[bake.Normal] != nil {
-			c.in.base[k] = make([]int16, n)
+	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf}
+	c.only, c.tri, c.stand = set.Key, surf.Tri, c.places
+	c.pitch = float32(math.Sqrt(set.Area / float64(surf.Len())))
+	c.faces(b.model, set)
+	c.in.make(surf.Len(), len(surf.Tiles))
+	c.in.need(maps, surf.Len())
+	if maps[bake.Normal] != nil {
+		for k := range 3 {
+			c.in.base[k] = make([]int16, surf.Len())
 		}
 	}
-	for _, p := range []struct {
-		kind  string
-		plane *[]uint16
-	}{{bake.AO, &c.in.ao}, {bake.Curvature, &c.in.curve}, {bake.Tight, &c.in.tight}, {bake.Soft, &c.in.soft}} {
-		if maps[p.kind] != nil {
-			*p.plane = make([]uint16, n)
+	err = par.Blocks(ctx, len(surf.Tiles), 1, func(_, t, _ int) {
+		tile := &surf.Tiles[t]
+		place := make([]geom.Vec3, tile.Len())
+		for n := range place {
+			i := int(tile.From) + n
+			place[n] = surf.Position(i)
+			putVector(&c.in.normal, i, surf.Normal(i).Norm())
+			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, surf, i, channel) })
 		}
-	}
-	c.in.box = make([]tileBox, len(surf.Tiles))
-	err = par.Blocks(ctx, len(surf.Tiles), 1, func(_, i, _ int) { c.read(i, maps) })
+		c.in.place(t, int(tile.From), place)
+	})
 	surf.U, surf.V = nil, nil
 	return c, err
 }
 
+// Body is the surface that the canvas is of.
+func (c *Canvas) Body() *Body { return c.body }
+
 // Close gives back what the cache keeps for the canvas.
-func (c *Canvas) Close() { c.cache.forget(c.id) }
-
-// read fills the inputs of a tile.
-func (c *Canvas) read(t int, maps map[string]*bake.Map) {
-	s, in := c.Surf, &c.in
-	tile := &s.Tiles[t]
-	ao, curve, tight, soft, world, normal := maps[bake.AO], maps[bake.Curvature], maps[bake.Tight], maps[bake.Soft], maps[bake.WorldNormal], maps[bake.Normal]
-	place := make([]geom.Vec3, tile.Len())
-	box := geom.EmptyBox()
-	for i := range place {
-		place[i] = s.Position(int(tile.From) + i)
-		box = box.Add(place[i])
-	}
-	b := tileBox{low: [3]float32{box.Min.X, box.Min.Y, box.Min.Z}}
-	for k, w := range [3]float32{box.Max.X - box.Min.X, box.Max.Y - box.Min.Y, box.Max.Z - box.Min.Z} {
-		b.step[k] = w / 65535
-	}
-	in.box[t] = b
-	for n, p := range place {
-		i := int(tile.From) + n
-		for k, v := range [3]float32{p.X, p.Y, p.Z} {
-			if b.step[k] > 0 {
-				in.pos[k][i] = uint16(min(65535, (v-b.low[k])/b.step[k]+0.5))
-			}
-		}
-		w := s.Normal(i).Norm()
-		if world != nil {
-			w = vector(world, s, i)
-		}
-		putVector(&in.normal, i, w)
-		if normal != nil {
-			putVector(&in.base, i, vector(normal, s, i))
-		}
-		for _, p := range [...]struct {
-			m    *bake.Map
-			into []uint16
-		}{{ao, in.ao}, {curve, in.curve}, {tight, in.tight}, {soft, in.soft}} {
-			if p.m != nil {
-				p.into[i] = uint16(sample(p.m, s, i, 0)*65535 + 0.5)
-			}
-		}
-	}
-}
-
-func putVector(planes *[3][]int16, i int, v geom.Vec3) {
-	for k, x := range [3]float32{v.X, v.Y, v.Z} {
-		planes[k][i] = int16(math.Round(float64(x) * 32767))
+func (c *Canvas) Close() {
+	c.body.cache.forget(c.id)
+	if c.rim != nil {
+		c.body.cache.forget(c.rim.id)
 	}
 }
 
@@ -218,38 +158,17 @@ func sample(m *bake.Map, s *surface.Surface, i, channel int) float32 {
 	if m.Size == s.Size {
 		return float32(m.Pix[at*m.Channels+channel]) / 65535
 	}
-	k := float32(m.Size) / float32(s.Size)
-	x, y := (float32(at%s.Size)+0.5)*k-0.5, (float32(at/s.Size)+0.5)*k-0.5
-	limit := float32(m.Size - 1)
-	x, y = min(max(x, 0), limit), min(max(y, 0), limit)
-	x0, y0 := int(x), int(y)
-	x1, y1 := min(x0+1, m.Size-1), min(y0+1, m.Size-1)
-	fx, fy := x-float32(x0), y-float32(y0)
-	v := func(x, y int) float32 { return float32(m.Pix[(y*m.Size+x)*m.Channels+channel]) }
-	a := v(x0, y0) + (v(x1, y0)-v(x0, y0))*fx
-	b := v(x0, y1) + (v(x1, y1)-v(x0, y1))*fx
-	return (a + (b-a)*fy) / 65535
+	return readAt(m, (float32(at%s.Size)+0.5)/float32(s.Size), (float32(at/s.Size)+0.5)/float32(s.Size), channel)
 }
 
-func vector(m *bake.Map, s *surface.Surface, i int) geom.Vec3 {
-	return geom.Vec3{X: 2*sample(m, s, i, 0) - 1, Y: 2*sample(m, s, i, 1) - 1, Z: 2*sample(m, s, i, 2) - 1}.Norm()
-}
-
-// faces prepares, for each triangle of the set, its part and the change of height along its tangent frame.
+// faces prepares the change of height along the tangent frame for each triangle of the set.
 func (c *Canvas) faces(m *mesh.Model, set *uv.Set) {
 	c.first = slices.Min(set.Tris)
 	c.rank = make([]int32, slices.Max(set.Tris)-c.first+1)
 	for n, t := range set.Tris {
 		c.rank[t-c.first] = int32(n)
-		i := m.Tris[t]
-		a, b, d := m.Corners(int(t))
-		e1, e2 := b.Sub(a), d.Sub(a)
-		u1, u2 := m.UVs[i[1]].Sub(m.UVs[i[0]]), m.UVs[i[2]].Sub(m.UVs[i[0]])
-		det := u1.Cross(u2)
 		var k slope
-		if det != 0 {
-			pu := e1.Mul(u2.Y / det).Sub(e2.Mul(u1.Y / det)) // ∂p/∂u
-			pv := e2.Mul(u1.X / det).Sub(e1.Mul(u2.X / det)) // ∂p/∂v
+		if pu, pv := along(m, t); pu != pv {
 			tan := pu.Norm()
 			bit := pv.Sub(tan.Mul(pv.Dot(tan))).Norm()
 			// ∂h/∂u = pu·g and ∂h/∂v = pv·g, solved for g along tan and bit.
@@ -258,12 +177,25 @@ func (c *Canvas) faces(m *mesh.Model, set *uv.Set) {
 				k = slope{tu: 1 / a11, bu: -a21 / (a11 * a22), bv: 1 / a22}
 			}
 		}
-		c.slope, c.part = append(c.slope, k), append(c.part, m.Part[t])
+		c.slope = append(c.slope, k)
 	}
 }
 
-// face is the place of texel i's triangle among those of the set.
-func (c *Canvas) face(i int) int32 { return c.rank[c.Surf.Tri[i]-c.first] }
+// along is how the surface goes along U and V of a triangle, ∂p/∂u and ∂p/∂v; zero where its UVs have no area.
+func along(m *mesh.Model, t int32) (pu, pv geom.Vec3) {
+	i := m.Tris[t]
+	a, b, d := m.Corners(int(t))
+	e1, e2 := b.Sub(a), d.Sub(a)
+	u1, u2 := m.UVs[i[1]].Sub(m.UVs[i[0]]), m.UVs[i[2]].Sub(m.UVs[i[0]])
+	if det := u1.Cross(u2); det != 0 {
+		pu = e1.Mul(u2.Y / det).Sub(e2.Mul(u1.Y / det))
+		pv = e2.Mul(u1.X / det).Sub(e1.Mul(u2.X / det))
+	}
+	return pu, pv
+}
+
+// Touches tells whether the layer may touch some texel of this canvas.
+func (c *Canvas) Touches(l *strata.Layer) bool { return c.touches(l) }
 
 // Len is how many texels are covered.
 func (c *Canvas) Len() int { return c.Surf.Len() }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math"
+	"sync/atomic"
 
 	"crust/internal/core/field"
 	"crust/internal/core/pixel"
@@ -13,14 +14,17 @@ import (
 
 // Program is a document made ready for one canvas: what is to be done tile by tile, from the lowest layer up.
 type Program struct {
-	steps  []step
+	plan   *plan
+	steps  []*step
 	byID   map[string]int // steps of layers
-	relief bool           // some step lays down height
+	relief []*step        // those that lay down height
+	across []*step        // the same for what lies across the seams
 }
 
 // step lays one layer down: a mask from its Where, then each channel that is on.
 type step struct {
 	clauses []clause
+	soft    *around // the finished Where over a radius; nil where it is sharp
 	aim     target
 	full    bool   // the mask is 1 everywhere
 	where   uint64 // hash of all that the mask depends on
@@ -38,6 +42,9 @@ type clause struct {
 	values []float64
 	pick   []bool // by part
 	shape  pixel.Shape
+	soft   *around // the shaped field over a radius; nil where it is sharp
+	below  []*step // that lay down the height which a clause of relief reads
+	mean   *around // of that height; nil where it reads the height alone
 }
 
 // value is what a step does to one channel.
@@ -63,35 +70,148 @@ const (
 // firstPlane is the first plane of each of strata.Channels.
 var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight}
 
+// plan is a document while it is compiled: what its layers depend on, and their steps where they were made ready.
+type plan struct {
+	body          *Body
+	doc           *strata.Document
+	where, relief []uint64 // by layer: hashes of its Where and of the height that it lays down; relief is 0 for none
+	made          map[madeOn]*step
+	around        map[uint64]*around
+	failed        atomic.Pointer[error] // the first fault met while it ran
+}
+
+// madeOn is a layer at a ground.
+type madeOn struct {
+	ground uint64
+	layer  int
+}
+
+func newPlan(b *Body, d *strata.Document) *plan {
+	p := &plan{body: b, doc: d, made: map[madeOn]*step{}, around: map[uint64]*around{}}
+	for i := range d.Layers {
+		l := &d.Layers[i]
+		h := fnv.New64a()
+		for _, t := range l.Targets {
+			h.Write([]byte(t))
+			h.Write([]byte{0})
+		}
+		where := mix(h.Sum64(), p.joined(i))
+		if l.Soften > 0 {
+			where = mix(where, uint64(math.Float32bits(l.Soften)))
+		}
+		p.where = append(p.where, where)
+		relief := uint64(0)
+		if v := &l.What.Height; v.On && v.Opacity > 0 && l.Opacity > 0 && !l.Hidden {
+			relief = mix(hashOf(v.Blend), uint64(math.Float32bits(v.Number)))
+			relief = mix(mix(relief, uint64(math.Float32bits(v.Opacity))), uint64(math.Float32bits(l.Opacity)))
+		}
+		p.relief = append(p.relief, relief)
+	}
+	return p
+}
+
+// joined hashes the clauses of a layer.
+func (p *plan) joined(i int) uint64 {
+	h := uint64(1)
+	for k := range p.doc.Layers[i].Where {
+		h = mix(h, p.clause(i, p.doc.Layers[i].Where[k]))
+	}
+	return h
+}
+
+// clause hashes all that a clause of layer i depends on besides the ground.
+func (p *plan) clause(i int, c strata.Clause) uint64 {
+	c.ID = ""
+	b, _ := json.Marshal(c)
+	h := fnv.New64a()
+	h.Write(b)
+	if k, err := field.KindOf(c.Kind); err == nil && k.Needs&field.NeedHeight != 0 {
+		return mix(h.Sum64(), p.below(i, &c))
+	}
+	return h.Sum64()
+}
+
+// below hashes the height that a clause of layer i sees.
+func (p *plan) below(i int, c *strata.Clause) uint64 {
+	h := uint64(2)
+	for j := range i {
+		if p.relief[j] != 0 && c.Sees(&p.doc.Layers[j]) {
+			h = mix(mix(h, p.where[j]), p.relief[j])
+		}
+	}
+	return h
+}
+
+// steps are those, at a ground, of the layers before end that lay down height and that a clause sees; a nil clause sees all.
+func (p *plan) heights(g *ground, end int, c *strata.Clause) ([]*step, error) {
+	var out []*step
+	for j := range end {
+		l := &p.doc.Layers[j]
+		if p.relief[j] == 0 || c != nil && !c.Sees(l) || !g.touches(l) {
+			continue
+		}
+		s, err := p.step(g, j)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
 // Compile makes the document's program. Layers that cannot show on the canvas have no step.
 func (c *Canvas) Compile(d *strata.Document) (*Program, error) {
-	p := &Program{byID: map[string]int{}}
+	p := &Program{plan: newPlan(c.body, d), byID: map[string]int{}}
 	for i := range d.Layers {
 		l := &d.Layers[i]
 		if l.Hidden || l.Opacity == 0 || !c.Touches(l) {
 			continue
 		}
-		s, err := c.step(l)
-		if err != nil {
-			return nil, fmt.Errorf("layer “%s”: %w", l.Name, err)
-		}
-		p.relief = p.relief || s.height
-		p.byID[l.ID] = len(p.steps)
-		p.steps = append(p.steps, *s)
-	}
-	return p, nil
-}
-
-// step resolves a layer.
-func (c *Canvas) step(l *strata.Layer) (*step, error) {
-	s := &step{aim: c.aim(l), opacity: l.Opacity, where: whereKey(l)}
-	s.full = len(l.Where) == 0 && s.aim.of == nil
-	for i := range l.Where {
-		k, err := c.resolve(&l.Where[i])
+		s, err := p.plan.step(c.ground, i)
 		if err != nil {
 			return nil, err
 		}
-		s.clauses = append(s.clauses, k)
+		p.byID[l.ID] = len(p.steps)
+		p.steps = append(p.steps, s)
+	}
+	var err error
+	if p.relief, err = p.plan.heights(c.ground, len(d.Layers), nil); err != nil {
+		return nil, err
+	}
+	if p.relief != nil {
+		c.findSeams()
+		p.across, err = p.plan.heights(c.rim, len(d.Layers), nil)
+	}
+	return p, err
+}
+
+// step is a layer made ready for a ground.
+func (p *plan) step(g *ground, i int) (*step, error) {
+	at := madeOn{g.id, i}
+	if s := p.made[at]; s != nil {
+		return s, nil
+	}
+	s, err := p.newStep(g, i)
+	if err != nil {
+		return nil, fmt.Errorf("layer “%s”: %w", p.doc.Layers[i].Name, err)
+	}
+	p.made[at] = s
+	return s, nil
+}
+
+func (p *plan) newStep(g *ground, layer int) (*step, error) {
+	l := &p.doc.Layers[layer]
+	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
+	s.full = len(l.Where) == 0 && s.aim.of == nil
+	for k := range l.Where {
+		c, err := p.resolve(g, layer, &l.Where[k])
+		if err != nil {
+			return nil, err
+		}
+		s.clauses = append(s.clauses, c)
+	}
+	if l.Soften > 0 && len(l.Where) > 0 {
+		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer})
 	}
 	s.what = mix(uint64(math.Float32bits(l.Opacity)), 1)
 	for i, ch := range strata.Channels {
@@ -123,14 +243,14 @@ func (c *Canvas) step(l *strata.Layer) (*step, error) {
 		}
 		s.what = mix(s.what, own)
 		if ch.Name == "height" {
-			s.relief = mix(own, uint64(math.Float32bits(l.Opacity)))
+			s.relief = p.relief[layer]
 		}
 		s.on = append(s.on, k)
 	}
 	return s, nil
 }
 
-func (c *Canvas) resolve(cl *strata.Clause) (clause, error) {
+func (p *plan) resolve(g *ground, layer int, cl *strata.Clause) (clause, error) {
 	k, err := field.KindOf(cl.Kind)
 	if err != nil {
 		return clause{}, err
@@ -141,30 +261,27 @@ func (c *Canvas) resolve(cl *strata.Clause) (clause, error) {
 	}
 	out := clause{kind: k, join: j.Kernel, values: cl.Values(k), shape: cl.Shape}
 	if k.Parts {
-		out.pick = make([]bool, len(c.parts))
-		for _, p := range cl.Parts {
-			if i, ok := c.parts[p]; ok {
+		out.pick = make([]bool, len(p.body.parts))
+		for _, name := range cl.Parts {
+			if i, ok := p.body.parts[name]; ok {
 				out.pick[i] = true
 			}
 		}
 	}
+	if k.Needs&field.NeedHeight != 0 {
+		if out.below, err = p.heights(g, layer, cl); err != nil {
+			return clause{}, err
+		}
+		if r := k.Radius(out.values); r > 0 {
+			out.mean = p.over(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
+		}
+	}
+	if cl.Shape.Soften > 0 {
+		c := *cl
+		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
+		out.soft = p.over(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: cl.ID})
+	}
 	return out, nil
-}
-
-// whereKey hashes everything that a layer's Where depends on besides the canvas.
-func whereKey(l *strata.Layer) uint64 {
-	h := fnv.New64a()
-	for _, t := range l.Targets {
-		h.Write([]byte(t))
-		h.Write([]byte{0})
-	}
-	for i := range l.Where {
-		k := l.Where[i]
-		k.ID = ""
-		b, _ := json.Marshal(k)
-		h.Write(b)
-	}
-	return h.Sum64()
 }
 
 func hashOf(s string) uint64 {

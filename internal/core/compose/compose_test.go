@@ -23,7 +23,7 @@ func square(t *testing.T, size int, maps map[string]*bake.Map) (*Canvas, *mesh.M
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := NewCanvas(context.Background(), NewCache(64<<20), m, &sets[0], size, maps)
+	c, err := NewCanvas(context.Background(), body(m, sets, maps), &sets[0], size)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,6 +31,11 @@ func square(t *testing.T, size int, maps map[string]*bake.Map) (*Canvas, *mesh.M
 		t.Fatalf("%d texels covered of %d", c.Len(), size*size)
 	}
 	return c, m
+}
+
+// body is a model whose sets all have the same maps.
+func body(m *mesh.Model, sets []uv.Set, maps map[string]*bake.Map) *Body {
+	return NewBody(NewCache(64<<20), m, sets, func(string) (map[string]*bake.Map, error) { return maps, nil })
 }
 
 // places are the points of all texels.
@@ -53,6 +58,29 @@ func evaluate(t *testing.T, c *Canvas, d *strata.Document) *Channels {
 		t.Fatal(err)
 	}
 	return ch
+}
+
+func program(t *testing.T, c *Canvas, d *strata.Document) *Program {
+	t.Helper()
+	p, err := c.Compile(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func fieldOf(t *testing.T, c *Canvas, d *strata.Document, layer int, clause string) []float32 {
+	t.Helper()
+	v, err := c.Field(context.Background(), program(t, c, d), layer, clause)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+func coverage(t *testing.T, c *Canvas, d *strata.Document, layer int) (covered, targeted float64, err error) {
+	t.Helper()
+	return c.Coverage(context.Background(), program(t, c, d), layer)
 }
 
 func coat(d *strata.Document, hex string, change func(l *strata.Layer)) {
@@ -122,10 +150,7 @@ func TestWheresFollowThePlaceOnTheModel(t *testing.T) {
 	l := &d.Layers[0]
 	check := func(name string, want func(x float64) float64) {
 		t.Helper()
-		v, err := c.Field(context.Background(), l, "")
-		if err != nil {
-			t.Fatal(err)
-		}
+		v := fieldOf(t, c, d, 0, "")
 		at := places(c)
 		for i, got := range v {
 			x := float64(at[i].X)
@@ -142,7 +167,7 @@ func TestWheresFollowThePlaceOnTheModel(t *testing.T) {
 	check("minus itself at half strength", func(x float64) float64 { return x / 2 })
 	l.Where[1].Join, l.Where[1].Shape.Strength, l.Where[1].Shape.Invert = "and", 1, true
 	check("and its inverse", func(x float64) float64 { return x * (1 - x) })
-	cov, _, err := c.Coverage(context.Background(), l)
+	cov, _, err := coverage(t, c, d, 0)
 	// x(1 − x) is at least 0.05 between (1 ± √0.8)/2.
 	if want := math.Sqrt(0.8); err != nil || math.Abs(cov-want) > 0.02 {
 		t.Errorf("coverage %.3f, want √0.8 = %.3f", cov, want)
@@ -157,14 +182,7 @@ func TestFieldsDoNotDependOnTheSize(t *testing.T) {
 	coat(d, "#ffffff", func(l *strata.Layer) {
 		l.Where = []strata.Clause{clauseOf(t, d, "noise", map[string]float64{"size": 0.3})}
 	})
-	a, err := small.Field(context.Background(), &d.Layers[0], "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := large.Field(context.Background(), &d.Layers[0], "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	a, b := fieldOf(t, small, d, 0, ""), fieldOf(t, large, d, 0, "")
 	for y := range 64 {
 		for x := range 64 {
 			if p, q := a[small.Surf.Nearest[y*64+x]], b[large.Surf.Nearest[(3*y+1)*192+3*x+1]]; math.Abs(float64(p-q)) > 1e-3 {
@@ -266,12 +284,15 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 		h[i] = float32(amp * math.Sin(2*math.Pi*freq*float64(at[i].X)))
 	}
 	// The heights stand in the cache as if a layer had laid them.
-	p := &Program{relief: true, steps: []step{{full: true, height: true}}}
+	high := []*step{{full: true, height: true}}
+	p := &Program{relief: high, across: high}
+	c.findSeams()
 	ch := newChannels(c.Len())
 	k := c.scratch(0)
+	k.rim = c.rim.scratch(0)
 	for n := range c.Surf.Tiles {
 		tile := &c.Surf.Tiles[n]
-		c.cache.put(cacheKey{c.id, int32(n), mix(keptHeight, c.heightKey(k, p, n))}, h[tile.From:tile.To], 0)
+		c.body.cache.put(cacheKey{c.id, int32(n), mix(keptHeight, c.heightKey(k, high, n))}, h[tile.From:tile.To], 0)
 	}
 	for n := range c.Surf.Tiles {
 		tile := &c.Surf.Tiles[n]
@@ -350,10 +371,7 @@ func TestClausesReadTheCurvatureOfTheirBreadth(t *testing.T) {
 		if reads := Reads(d); !slices.Contains(reads, kind) || breadth != 1 && slices.Contains(reads, bake.Tight) {
 			t.Errorf("breadth %g reads %v", breadth, reads)
 		}
-		w, err := c.Field(context.Background(), &d.Layers[0], "")
-		if err != nil {
-			t.Fatal(err)
-		}
+		w := fieldOf(t, c, d, 0, "")
 		if math.Abs(float64(w[7])-want) > 1e-3 {
 			t.Errorf("breadth %g: %.4f, want %.4f", breadth, w[7], want)
 		}
@@ -412,7 +430,7 @@ func TestTargetsHoldAcrossSplits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := NewCanvas(context.Background(), NewCache(64<<20), m, &sets[0], 32, nil)
+	c, err := NewCanvas(context.Background(), body(m, sets, nil), &sets[0], 32)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -435,7 +453,7 @@ func TestTargetsHoldAcrossSplits(t *testing.T) {
 				t.Fatalf("target %s: texel %d at x = %.2f is red: %v", q.target, i, p.X, got)
 			}
 		}
-		covered, targeted, err := c.Coverage(context.Background(), &d.Layers[0])
+		covered, targeted, err := coverage(t, c, d, 0)
 		if err != nil || math.Abs(covered-q.share) > 1e-9 || math.Abs(targeted-q.share) > 1e-9 {
 			t.Errorf("target %s: covers %.3f of %.3f, want %.3f", q.target, covered, targeted, q.share)
 		}

@@ -3,8 +3,8 @@ package compose
 import (
 	"context"
 	"math"
+	"slices"
 
-	"crust/internal/core/field"
 	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
@@ -15,12 +15,6 @@ import (
 const (
 	bareColour    = 0.55
 	bareRoughness = 0.7
-)
-
-// Kinds of results that the cache keeps beside masks.
-const (
-	keptHeight = 0x48
-	keptBelow  = 0x42
 )
 
 // worthKeeping is from how many steps on what lies under the chosen one is kept; fewer are laid anew.
@@ -63,27 +57,7 @@ type relief [reliefSide * reliefSide]float32
 
 const reliefSide = surface.TileSize + 2
 
-// scratch of one worker.
-type scratch struct {
-	block      field.Block
-	tile       int // that block is of
-	have       field.Need
-	wide       [10][tileTexels]float32 // the block's planes
-	part       [tileTexels]int32
-	field, acc [tileTexels]float32
-	shown, own [tileTexels]float32
-	channels   *Channels
-	heights    relief
-	at         [tileTexels]uint16 // see places
-	masks      []*mask
-}
-
-func (c *Canvas) scratch(w int) *scratch {
-	if c.work[w] == nil {
-		c.work[w] = &scratch{tile: -1, channels: newChannels(tileTexels)}
-	}
-	return c.work[w]
-}
+var nan = float32(math.NaN())
 
 // Pass says what Run is to do.
 type Pass struct {
@@ -110,13 +84,21 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 	if !ok {
 		chosen = -1
 	}
-	return par.Blocks(ctx, n, 1, func(w, i, _ int) {
+	err := par.Blocks(ctx, n, 1, func(w, i, _ int) {
 		t := i
 		if do.Tiles != nil {
 			t = do.Tiles[i]
 		}
 		pixel.Calm()
 		k := c.scratch(w)
+		k.ctx = ctx
+		if k.channels == nil {
+			k.channels = newChannels(tileTexels)
+		}
+		if c.rim != nil {
+			k.rim = c.rim.scratch(w)
+			k.rim.ctx = ctx
+		}
 		is, has := c.keys(k, p, t), Keys{}
 		if do.Has != nil {
 			has = do.Has(t)
@@ -125,6 +107,15 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 			do.Do(w, t, is, c.blend(k, p, t, chosen, is.Values != has.Values, is.Normals != has.Normals))
 		}
 	})
+	return p.fault(err)
+}
+
+// fault is what went wrong in a run, err aside.
+func (p *Program) fault(err error) error {
+	if f := p.plan.failed.Load(); err == nil && f != nil {
+		return *f
+	}
+	return err
 }
 
 // Evaluate computes all channels of the document.
@@ -148,20 +139,20 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	k.masks = k.masks[:0]
 	is := Keys{1, 1}
-	for i := range p.steps {
-		s := &p.steps[i]
+	for _, s := range p.steps {
 		m := c.mask(k, s, t)
 		k.masks = append(k.masks, m)
 		if s.full || m.v != nil {
 			is.Values = mix(mix(is.Values, s.where), s.what)
 		}
 	}
-	if p.relief {
-		// Slopes at the rim depend on the neighbours' heights.
-		is.Normals = mix(is.Normals, c.heightKey(k, p, t))
+	if p.relief != nil {
+		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
+		is.Normals = mix(is.Normals, c.heightKey(k, p.relief, t))
 		for _, n := range c.beside(t) {
-			is.Normals = mix(is.Normals, c.heightKey(k, p, n))
+			is.Normals = mix(is.Normals, c.heightKey(k, p.relief, n))
 		}
+		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.across, t))
 	}
 	return is
 }
@@ -172,133 +163,6 @@ func (c *Canvas) beside(t int) [4]int {
 	return [4]int{c.Surf.TileAt(x-1, y), c.Surf.TileAt(x+1, y), c.Surf.TileAt(x, y-1), c.Surf.TileAt(x, y+1)}
 }
 
-// heightKey hashes what a tile's height depends on; 0 when it is 0 all over.
-func (c *Canvas) heightKey(k *scratch, p *Program, t int) (h uint64) {
-	if t < 0 {
-		return 1
-	}
-	for i := range p.steps {
-		s := &p.steps[i]
-		if s.height && (s.full || c.mask(k, s, t).v != nil) {
-			h = mix(mix(h, s.where), s.relief)
-		}
-	}
-	return h
-}
-
-// mask evaluates a step's Where over a tile, or finds it in the cache.
-func (c *Canvas) mask(k *scratch, s *step, t int) *mask {
-	if s.full {
-		return nil
-	}
-	at := cacheKey{c.id, int32(t), s.where}
-	if m, ok := c.cache.get(at).(*mask); ok {
-		return m
-	}
-	tile := &c.Surf.Tiles[t]
-	acc := k.acc[:tile.Len()]
-	c.join(k, s.clauses, t, acc)
-	c.keep(&s.aim, int(tile.From), acc)
-	c.count.Clauses.Add(int64(len(s.clauses)))
-	m := &mask{v: make([]uint16, len(acc))}
-	pixel.Narrow(m.v, acc)
-	any := uint16(0)
-	for _, q := range m.v {
-		any |= q
-		// One when q is coverageStep or more, without a branch.
-		m.shown += 1 - int((uint32(q)-coverageStep)>>31)
-	}
-	if any == 0 {
-		m.v = nil
-	}
-	c.cache.put(at, m, 2*len(m.v))
-	return m
-}
-
-// join writes the joined clauses over a tile into acc. The first clause stands alone; strength fades
-// a clause towards having no say.
-func (c *Canvas) join(k *scratch, cs []clause, t int, acc []float32) {
-	fill(acc, 1)
-	v := k.field[:len(acc)]
-	for i := range cs {
-		cl := &cs[i]
-		c.widen(k, t, cl.kind.Needs)
-		cl.kind.Fill(&k.block, cl.values, cl.pick, v)
-		cl.shape.Apply(v)
-		join := cl.join
-		if i == 0 {
-			join = pixel.JoinAnd
-		}
-		join.Lay(acc, v, cl.shape.Strength)
-	}
-}
-
-// widen makes the planes of a tile that a kind needs.
-func (c *Canvas) widen(k *scratch, t int, need field.Need) {
-	tile := &c.Surf.Tiles[t]
-	from, to := int(tile.From), int(tile.To)
-	n := to - from
-	if k.tile != t {
-		k.tile, k.have = t, 0
-		b := &k.block
-		*b = field.Block{Floor: c.floor, Part: k.part[:n]}
-		for i, p := range []*[]float32{&b.X, &b.Y, &b.Z, &b.NX, &b.NY, &b.NZ, &b.AO, &b.Curve, &b.Tight, &b.Soft} {
-			*p = k.wide[i][:n]
-		}
-		if c.in.tight == nil {
-			b.Tight = nil
-		}
-		if c.in.soft == nil {
-			b.Soft = nil
-		}
-	}
-	need &^= k.have
-	k.have |= need
-	b := &k.block
-	if need&field.NeedPlace != 0 {
-		box := &c.in.box[t]
-		for i, to := range [3][]float32{b.X, b.Y, b.Z} {
-			low, step := box.low[i], box.step[i]
-			for j, q := range c.in.pos[i][from : from+n] {
-				to[j] = low + float32(q)*step
-			}
-		}
-	}
-	if need&field.NeedNormal != 0 {
-		for i, to := range [3][]float32{b.NX, b.NY, b.NZ} {
-			signed(to, c.in.normal[i][from:from+n])
-		}
-	}
-	if need&field.NeedAO != 0 {
-		unsigned(b.AO, c.in.ao, from, 1)
-	}
-	if need&field.NeedCurve != 0 {
-		unsigned(b.Curve, c.in.curve, from, 0.5)
-		unsigned(b.Tight, c.in.tight, from, 0.5)
-		unsigned(b.Soft, c.in.soft, from, 0.5)
-	}
-	if need&field.NeedPart != 0 {
-		for i := range b.Part {
-			b.Part[i] = c.part[c.face(from+i)]
-		}
-	}
-}
-
-func signed(to []float32, q []int16) {
-	for i, v := range q[:len(to)] {
-		to[i] = float32(v) * (1. / 32767)
-	}
-}
-
-// unsigned widens a baked plane from texel from on; without one it stands at neutral.
-func unsigned(to []float32, q []uint16, from int, neutral float32) {
-	if q == nil {
-		fill(to, neutral)
-		return
-	}
-	pixel.Widen(to, q[from:from+len(to)], 1./65535)
-}
-
 // blend lays the steps of a tile over each other, whose masks keys has found. Planes that are not wanted are nil.
 func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bool) *Channels {
 	tile := &c.Surf.Tiles[t]
@@ -307,7 +171,7 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	ch := k.channels.of(0, n)
 	if !values {
 		*ch = Channels{Normal: ch.Normal}
-		c.normals(k, p, t, ch, c.heightOf(k, p, t))
+		c.normals(k, p, t, ch, c.heightOf(k, p.relief, t))
 		return ch
 	}
 	planes := ch.planes()
@@ -315,21 +179,21 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	if chosen >= worthKeeping {
 		h := uint64(keptBelow)
 		for i := range p.steps[:chosen] {
-			if s := &p.steps[i]; s.full || k.masks[i].v != nil {
+			if s := p.steps[i]; s.full || k.masks[i].v != nil {
 				h = mix(mix(h, s.where), s.what)
 			}
 		}
 		at := cacheKey{c.id, int32(t), h}
-		b, ok := c.cache.get(at).(*below)
+		b, ok := c.body.cache.get(at).(*below)
 		if !ok {
-			c.lay(k, p, planes[:blended], n, 0, chosen, nil)
+			c.lay(k, p, planes[:blended], n, 0, chosen)
 			b = newBelow(planes[:blended])
-			c.cache.put(at, b, (2*planeHeight+4)*n)
+			c.body.cache.put(at, b, (2*planeHeight+4)*n)
 		}
 		b.put(planes[:blended])
 		from = chosen
 	}
-	c.lay(k, p, planes[:blended], n, from, len(p.steps), nil)
+	c.lay(k, p, planes[:blended], n, from, len(p.steps))
 	unsigned(ch.AO, c.in.ao, int(tile.From), 1)
 	if normals {
 		c.normals(k, p, t, ch, ch.Height)
@@ -339,41 +203,22 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	return ch
 }
 
-// lay blends steps from to before to into planes; from 0 on over the bare surface. With only, the others are left out.
-func (c *Canvas) lay(k *scratch, p *Program, planes []*[]float32, n, from, to int, only *[]float32) {
+// lay blends steps from to before to into planes; from 0 on over the bare surface.
+func (c *Canvas) lay(k *scratch, p *Program, planes []*[]float32, n, from, to int) {
 	if from == 0 {
 		for i, bare := range [blended]float32{bareColour, bareColour, bareColour, bareRoughness, 0, 0} {
-			if only == nil || planes[i] == only {
-				fill(*planes[i], bare)
-			}
+			fill(*planes[i], bare)
 		}
 	}
-	shown, alpha := k.shown[:n], k.own[:n]
+	shown := k.shown[:n]
 	for i := from; i < to; i++ {
-		s := &p.steps[i]
-		if only != nil && !s.height {
+		s := p.steps[i]
+		if !s.show(shown, k.masks[i]) {
 			continue
 		}
-		if s.full {
-			fill(shown, s.opacity)
-		} else {
-			m := k.masks[i]
-			if m.v == nil {
-				continue
-			}
-			pixel.Widen(shown, m.v, s.opacity/65535)
-		}
-		for _, v := range s.on {
-			if only != nil && planes[v.first] != only {
-				continue
-			}
-			a := shown
-			if v.alpha != 1 {
-				for j, x := range shown {
-					alpha[j] = x * v.alpha
-				}
-				a = alpha
-			}
+		for j := range s.on {
+			v := &s.on[j]
+			a := v.through(shown, k.own[:n])
 			for j, own := range v.own {
 				plane := *planes[v.first+j]
 				v.blend.Lay(plane, own, a)
@@ -383,6 +228,30 @@ func (c *Canvas) lay(k *scratch, p *Program, planes []*[]float32, n, from, to in
 			}
 		}
 	}
+}
+
+// show writes how much of a step shows through its mask; false where nothing does.
+func (s *step) show(shown []float32, m *mask) bool {
+	if s.full {
+		fill(shown, s.opacity)
+		return true
+	}
+	if m.v == nil {
+		return false
+	}
+	pixel.Widen(shown, m.v, s.opacity/65535)
+	return true
+}
+
+// through is how much of a value shows where so much of its step does; scratch may be used for it.
+func (v *value) through(shown, scratch []float32) []float32 {
+	if v.alpha == 1 {
+		return shown
+	}
+	for i, x := range shown {
+		scratch[i] = x * v.alpha
+	}
+	return scratch
 }
 
 func endAtOne(v []float32) {
@@ -395,32 +264,6 @@ func fill(v []float32, x float32) {
 	for i := range v {
 		v[i] = x
 	}
-}
-
-// heightOf is the height of a tile, nil when it is 0 all over.
-func (c *Canvas) heightOf(k *scratch, p *Program, t int) []float32 {
-	h := c.heightKey(k, p, t)
-	if h == 0 {
-		return nil
-	}
-	at := cacheKey{c.id, int32(t), mix(keptHeight, h)}
-	if v, ok := c.cache.get(at).([]float32); ok {
-		return v
-	}
-	masks := k.masks
-	k.masks = make([]*mask, len(p.steps))
-	for i := range p.steps {
-		if p.steps[i].height {
-			k.masks[i] = c.mask(k, &p.steps[i], t)
-		}
-	}
-	out := make([]float32, c.Surf.Tiles[t].Len())
-	planes := make([]*[]float32, blended)
-	planes[planeHeight] = &out
-	c.lay(k, p, planes, len(out), 0, len(p.steps), &out)
-	k.masks = masks
-	c.cache.put(at, out, 4*len(out))
-	return out
 }
 
 // normals lays the slopes of the height over the baked normal by reoriented mapping
@@ -437,18 +280,24 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 			signed(ch.Normal[i], c.in.base[i][from:int(tile.To)])
 		}
 	}
-	if !p.relief || !c.gather(k, p, t, height) {
+	if p.relief == nil || !c.gather(k, p, t, height) {
 		return
 	}
 	half := float32(s.Size) / 2
+	over, seams := c.across(k, p, t)
 	for i, at := range k.at[:tile.Len()] {
-		h := k.heights[at]
-		du := across(k.heights[at-1], h, k.heights[at+1]) * half
-		dv := across(k.heights[at+reliefSide], h, k.heights[at-reliefSide]) * half
+		mid := k.heights[at]
+		side := [4]float32{k.heights[at-1], k.heights[at+1], k.heights[at-reliefSide], k.heights[at+reliefSide]}
+		for len(seams) > 0 && int(seams[0].texel) == i {
+			side[seams[0].way] = over[0]
+			seams, over = seams[1:], over[1:]
+		}
+		du := difference(side[left], mid, side[right]) * half
+		dv := difference(side[down], mid, side[up]) * half
 		if du == 0 && dv == 0 {
 			continue
 		}
-		f := &c.slope[c.face(from+i)]
+		f := &c.slope[c.rank[c.tri[from+i]-c.first]]
 		dx, dy := -(f.tu * du), -(f.bu*du + f.bv*dv)
 		n := Reorient([3]float32{ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i]}, unit(dx, dy, 1))
 		ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i] = n[0], n[1], n[2]
@@ -457,16 +306,15 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 
 // gather fills the relief of a tile, and the places of its texels in it; false when all heights are 0.
 func (c *Canvas) gather(k *scratch, p *Program, t int, own []float32) bool {
-	nan := float32(math.NaN())
 	for i := range k.heights {
 		k.heights[i] = nan
 	}
-	some := c.heightKey(k, p, t) != 0
+	some := own != nil || c.rim.heightKey(k.rim, p.across, t) != 0
 	for i, n := range c.beside(t) {
 		if n < 0 {
 			continue
 		}
-		h := c.heightOf(k, p, n)
+		h := c.heightOf(k, p.relief, n)
 		some = some || h != nil
 		shift := [4]int{-surface.TileSize, surface.TileSize, -surface.TileSize * reliefSide, surface.TileSize * reliefSide}[i]
 		c.places(n, k.at[:])
@@ -505,8 +353,8 @@ func (c *Canvas) places(t int, out []uint16) {
 	}
 }
 
-// across is the difference over two texels; at an island's rim, where a neighbour is NaN, one side counts twice.
-func across(a, mid, b float32) float32 {
+// difference is that over two texels; at an island's rim, where a neighbour is NaN, one side counts twice.
+func difference(a, mid, b float32) float32 {
 	switch {
 	case a != a && b != b:
 		return 0
@@ -527,48 +375,49 @@ func Reorient(base, detail [3]float32) [3]float32 {
 }
 
 // Coverage is the share of the set's texels where the layer's Where is 5 % or more, and the share that
-// the layer may touch at all.
-func (c *Canvas) Coverage(ctx context.Context, l *strata.Layer) (covered, targeted float64, err error) {
-	s, err := c.step(l)
+// the layer, numbered from the lowest, may touch at all.
+func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, targeted float64, err error) {
+	s, err := p.plan.step(c.ground, layer)
 	if err != nil {
 		return 0, 0, err
 	}
 	if targeted = s.aim.share; targeted == 0 || s.full {
 		return targeted, targeted, nil
 	}
-	shown := make([]int, len(c.Surf.Tiles))
-	err = par.Blocks(ctx, len(shown), 1, func(w, t, _ int) { shown[t] = c.mask(c.scratch(w), s, t).shown })
+	shown := make([]int, len(c.tiles))
+	err = par.Blocks(ctx, len(shown), 1, func(w, t, _ int) {
+		k := c.scratch(w)
+		k.ctx = ctx
+		shown[t] = c.mask(k, s, t).shown
+	})
 	all := 0
 	for _, n := range shown {
 		all += n
 	}
-	return float64(all) / float64(max(1, c.Len())), targeted, err
+	return float64(all) / float64(max(1, c.Len())), targeted, p.fault(err)
 }
 
-// Field writes one clause's shaped field, or the joined Where when clauseID is empty, for every
-// covered texel.
-func (c *Canvas) Field(ctx context.Context, l *strata.Layer, clauseID string) ([]float32, error) {
+// Field writes the shaped field of one clause of a layer, numbered from the lowest, or the finished Where when clauseID is
+// empty, for every covered texel.
+func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID string) ([]float32, error) {
 	out := make([]float32, c.Len())
-	var cs []clause
-	for i := range l.Where {
-		if clauseID != "" && l.Where[i].ID != clauseID {
-			continue
-		}
-		k, err := c.resolve(&l.Where[i])
-		if err != nil {
-			return nil, err
-		}
-		cs = append(cs, k)
+	s, err := p.plan.step(c.ground, layer)
+	if err != nil || s.aim.share == 0 {
+		return out, err
 	}
-	aim := c.aim(l)
-	if aim.share == 0 {
-		return out, nil
+	if clauseID != "" {
+		i := slices.IndexFunc(p.plan.doc.Layers[layer].Where, func(cl strata.Clause) bool { return cl.ID == clauseID })
+		one := *s
+		one.clauses, one.soft = nil, nil
+		if i >= 0 {
+			one.clauses = s.clauses[i : i+1]
+		}
+		s = &one
 	}
-	err := par.Blocks(ctx, len(c.Surf.Tiles), 1, func(w, t, _ int) {
-		tile := &c.Surf.Tiles[t]
-		v := out[tile.From:tile.To]
-		c.join(c.scratch(w), cs, t, v)
-		c.keep(&aim, int(tile.From), v)
+	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
+		k := c.scratch(w)
+		k.ctx = ctx
+		c.where(k, s, t, c.seen(k, s.clauses, t), out[c.tiles[t].From:c.tiles[t].To])
 	})
-	return out, err
+	return out, p.fault(err)
 }

@@ -92,26 +92,32 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	if j.Preset == nil {
 		j.Preset = &Preset{}
 	}
-	var shown *strata.Layer
+	shown := -1
 	var wheres []Written
 	if j.Where != "" {
-		var err error
-		if shown, err = j.Document.Named(j.Where); err != nil {
+		l, err := j.Document.Named(j.Where)
+		if err != nil {
 			return nil, err
 		}
+		_, shown, _ = j.Document.Layer(l.ID)
 	}
 	d := &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
 		Notes: []string{"Files marked linear are data: read them without sRGB decoding.", "Normals are in tangent space, MikkTSpace, (n + 1)/2."}}
 	steps, all := 0, len(j.Sets)*(1+len(j.Preset.Files))
 	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
+	body := compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, func(set string) (map[string]*bake.Map, error) { return j.Maps[set], nil })
 	for i := range j.Sets {
 		set := &j.Sets[i]
-		c, err := compose.NewCanvas(ctx, compose.NewCache(cacheBytes), j.Model, set, sizeOf(set.Key), j.Maps[set.Key])
+		c, err := compose.NewCanvas(ctx, body, set, sizeOf(set.Key))
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
-		if shown != nil {
-			w, err := where(ctx, c, shown, whereFile.FileName(j.Asset, set))
+		prog, err := c.Compile(j.Document)
+		if err != nil {
+			return nil, err
+		}
+		if shown >= 0 {
+			w, err := where(ctx, c, prog, shown, j.Where, whereFile.FileName(j.Asset, set))
 			if err != nil {
 				return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 			}
@@ -127,17 +133,15 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 				return nil, err
 			}
 		}
-		prog, err := c.Compile(j.Document)
-		if err == nil {
-			err = c.Run(ctx, prog, compose.Pass{Do: func(_, t int, _ compose.Keys, ch *compose.Channels) {
-				for _, p := range packs {
-					p.take(t, ch)
-				}
-			}})
-		}
+		err = c.Run(ctx, prog, compose.Pass{Do: func(_, t int, _ compose.Keys, ch *compose.Channels) {
+			for _, p := range packs {
+				p.take(t, ch)
+			}
+		}})
 		if err != nil {
 			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
+		c.Close()
 		step()
 		for k, p := range packs {
 			w, err := p.write(ctx)
@@ -168,8 +172,8 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 var whereFile = File{Label: "Where", Pattern: "{set}_where", Channels: []string{"where"}, Bits: 16}
 
 // where writes a layer's Where in 16-bit grey, with the same padding as all pictures.
-func where(ctx context.Context, c *compose.Canvas, l *strata.Layer, name string) (*Written, error) {
-	v, err := c.Field(ctx, l, "")
+func where(ctx context.Context, c *compose.Canvas, prog *compose.Program, layer int, of, name string) (*Written, error) {
+	v, err := c.Field(ctx, prog, layer, "")
 	if err != nil {
 		return nil, err
 	}
@@ -179,7 +183,7 @@ func where(ctx context.Context, c *compose.Canvas, l *strata.Layer, name string)
 	}
 	w, err := p.write(ctx)
 	if err == nil {
-		w.Channels["R"] = "where " + l.Name
+		w.Channels["R"] = "where " + of
 	}
 	return w, err
 }

@@ -16,19 +16,22 @@ type Block struct {
 	Tight      []float32 // curvature over half the radius and over four times it; nil where Curve stands in
 	Soft       []float32
 	Part       []int32
+	Height     []float32 // metres that layers below lay down, and their mean over a radius
+	Mean       []float32
 	Floor      geom.Vec3 // lowest corner of the asset's box
 }
 
 // Need is what a kind reads of a block; the rest may be left out.
 type Need uint8
 
-// What kinds read: the place, the normal, occlusion, curvature, the part.
+// What kinds read: the place, the normal, occlusion, curvature, the part, the height that layers below lay down.
 const (
 	NeedPlace Need = 1 << iota
 	NeedNormal
 	NeedAO
 	NeedCurve
 	NeedPart
+	NeedHeight
 )
 
 // Len is how many points the block has.
@@ -57,11 +60,14 @@ type Kind struct {
 	Reads  []string `json:"reads"` // baked maps it needs
 	Needs  Need     `json:"-"`
 	Params []Param  `json:"params"`
-	Parts  bool     `json:"parts,omitempty"` // takes a list of part names
+	Parts  bool     `json:"parts,omitempty"`  // takes a list of part names
+	Layers bool     `json:"layers,omitempty"` // takes a list of layers
+	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
+	Radius func(p []float64) float64 `json:"-"`
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
 	Fill func(b *Block, p []float64, pick []bool, out []float32) `json:"-"`
-	// Words says the clause in the reading of its layer.
-	Words func(p []float64, parts []string, invert bool) string `json:"-"`
+	// Words says the clause in the reading of its layer; names are those of its parts or layers.
+	Words func(p []float64, names []string, invert bool) string `json:"-"`
 }
 
 // Directions of facing and reach.
@@ -188,6 +194,56 @@ var Kinds = []Kind{
 		},
 		Words: func(p []float64, _ []string, _ bool) string {
 			return fmt.Sprintf("from %s to %s %s", Length(p[1]), Length(p[2]), directions[int(p[0])])
+		}},
+	{Name: "relief", Label: "Relief", Needs: NeedHeight, Icon: "wave-sine", Help: "the shape that layers below lay down: its edges, crevices or height", Layers: true,
+		Params: []Param{
+			{Name: "form", Label: "form", Max: 4, Whole: true, Choices: []string{"edges", "crevices", "height", "above", "below"}},
+			{Name: "radius", Label: "radius", Unit: "m", Min: 0.0005, Max: 20, Default: 0.02, Log: true},
+			{Name: "depth", Label: "depth", Unit: "m", Min: 0.00001, Max: 0.1, Default: 0.0005, Log: true},
+			{Name: "level", Label: "level", Unit: "m", Min: -0.05, Max: 0.05},
+			{Name: "of", Label: "of", Max: 2, Whole: true, Choices: []string{"all below", "only", "all but"}},
+		},
+		Radius: func(p []float64) float64 {
+			if p[0] < 2 {
+				return p[1]
+			}
+			return 0
+		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			scale, level := float32(1/p[2]), float32(p[3])
+			switch int(p[0]) {
+			case 0:
+				for i, h := range b.Height[:len(out)] {
+					out[i] = geom.Clamp01((h - b.Mean[i]) * scale)
+				}
+			case 1:
+				for i, h := range b.Height[:len(out)] {
+					out[i] = geom.Clamp01((b.Mean[i] - h) * scale)
+				}
+			case 2:
+				for i, h := range b.Height[:len(out)] {
+					out[i] = geom.Clamp01(0.5 + 0.5*(h-level)*scale)
+				}
+			default:
+				// A cut, a twentieth of the depth wide.
+				scale *= [2]float32{20, -20}[int(p[0])-3]
+				for i, h := range b.Height[:len(out)] {
+					out[i] = geom.Clamp01(0.5 + (h-level)*scale)
+				}
+			}
+		},
+		Words: func(p []float64, layers []string, invert bool) string {
+			of := []string{"what lies below", "", "what lies below but "}[int(p[4])]
+			if p[4] > 0 && len(layers) == 0 {
+				of += "no layer yet"
+			} else if p[4] > 0 {
+				of += strings.Join(layers, ", ")
+			}
+			form := []string{"on edges", "in crevices", "by height", "above " + Length(p[3]), "below " + Length(p[3])}[int(p[0])]
+			if invert {
+				form = []string{"away from edges", "out of crevices", "by depth", "not above " + Length(p[3]), "not below " + Length(p[3])}[int(p[0])]
+			}
+			return form + " of the relief of " + of
 		}},
 	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {

@@ -56,7 +56,7 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 		for _, k := range made {
 			maps[k.Kind] = k
 		}
-		c, err := compose.NewCanvas(context.Background(), compose.NewCache(64<<20), m, &sets[0], 256, maps)
+		c, err := compose.NewCanvas(context.Background(), compose.NewBody(compose.NewCache(64<<20), m, sets, func(string) (map[string]*bake.Map, error) { return maps, nil }), &sets[0], 256)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -72,9 +72,13 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 			if _, err := c.Evaluate(context.Background(), d); err != nil {
 				t.Fatal(err)
 			}
+			p, err := c.Compile(d)
+			if err != nil {
+				t.Fatal(err)
+			}
 			for i := range d.Layers {
 				if d.Layers[i].Name == "Top paint" {
-					if cover[age], _, err = c.Coverage(context.Background(), &d.Layers[i]); err != nil {
+					if cover[age], _, err = c.Coverage(context.Background(), p, i); err != nil {
 						t.Fatal(err)
 					}
 				}

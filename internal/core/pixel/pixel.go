@@ -119,8 +119,12 @@ type Shape struct {
 	Balance  float32 `json:"balance"`  // 0.5 is even; more lets more through
 	Contrast float32 `json:"contrast"` // 0 leaves the slope, 1 is nearly a step
 	Invert   bool    `json:"invert"`
-	Strength float32 `json:"strength"` // how much the clause counts, 0–1
+	Strength float32 `json:"strength"`         // how much the clause counts, 0–1
+	Soften   float32 `json:"soften,omitempty"` // metres over which it is averaged along the surface
 }
+
+// MaxSoften is the largest radius of softening in metres.
+const MaxSoften = 20
 
 // NewShape changes nothing.
 func NewShape() Shape { return Shape{High: 1, Balance: 0.5, Strength: 1} }
@@ -135,6 +139,9 @@ func (s Shape) Check() error {
 			return fmt.Errorf("%s is %g; it goes from 0 to 1", v.name, v.v)
 		}
 	}
+	if !(s.Soften >= 0 && s.Soften <= MaxSoften) {
+		return fmt.Errorf("soften is %g; it goes from 0 to %d m", s.Soften, MaxSoften)
+	}
 	return nil
 }
 
@@ -147,7 +154,7 @@ type curve struct {
 	sign       float32 // result = flip + sign · t
 }
 
-// Apply shapes a run of field values in place. Balance and contrast are the bias and gain curves of
+// Apply shapes a run of field values in place, but for softening and strength. Balance and contrast are the bias and gain curves of
 // Schlick, Fast Alternatives to Perlin's Bias and Gain Functions (Graphics Gems IV, 1994).
 func (s Shape) Apply(v []float32) {
 	width := s.High - s.Low

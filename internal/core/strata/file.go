@@ -252,6 +252,7 @@ func Reference() string {
 	p("| `hidden` | true or false | false |")
 	p("| `opacity` | 0 to 1 | 1 |")
 	p("| `targets` | names of the sets that it touches; none means all | all |")
+	p("| `soften` | metres over which its finished Where is averaged along the surface, 0 to %d | 0 |", pixel.MaxSoften)
 	p("| `what` | what it lays down, by channel | nothing |")
 	p("| `where` | a list of up to %d clauses | everywhere |\n", MaxClauses)
 	p("## what: a channel\n")
@@ -280,7 +281,8 @@ func Reference() string {
 	p("| `join` | how it joins the clauses before it: %s | `and` |", strings.Join(names, ", "))
 	p("| `params` | numbers by name, as below | each its own |")
 	p("| `parts` | names of parts of the model, for `parts` | none |")
-	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert` | 0, 1, 0.5, 0, 1, false |\n")
+	p("| `layers` | marks of layers, for `relief` of only these or of all but these | none |")
+	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d | 0, 1, 0.5, 0, 1, false, 0 |\n", pixel.MaxSoften)
 	p("## kinds\n")
 	for i := range field.Kinds {
 		k := &field.Kinds[i]

@@ -24,7 +24,7 @@ func TestFilesMayLeaveOutWhatStandsAtItsDefault(t *testing.T) {
 	if c.ID == "" || c.Join != "and" || c.Shape.High != 1 || c.Shape.Strength != 1 || c.Shape.Balance != 0.5 || paint.What.Height.On || !paint.What.Colour.On {
 		t.Errorf("paint is %+v", paint)
 	}
-	if got := paint.Reading(); got != "broken up by clouds of 2 cm" {
+	if got := d.Reading(paint); got != "broken up by clouds of 2 cm" {
 		t.Errorf("it reads %q", got)
 	}
 	// What is written out comes back the same, and counts marks on from there.

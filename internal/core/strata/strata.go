@@ -34,6 +34,7 @@ type Layer struct {
 	Opacity float32  `json:"opacity"`
 	Targets []string `json:"targets,omitempty"` // names of sets; none means all
 	What    What     `json:"what"`
+	Soften  float32  `json:"soften,omitempty"` // metres over which the finished Where is averaged
 	Where   []Clause `json:"where"`
 }
 
@@ -61,6 +62,7 @@ type Clause struct {
 	Join   string             `json:"join"`
 	Params map[string]float64 `json:"params,omitempty"`
 	Parts  []string           `json:"parts,omitempty"`
+	Layers []string           `json:"layers,omitempty"` // marks of those that a clause of relief is about
 	Shape  pixel.Shape        `json:"shape"`
 }
 
@@ -166,7 +168,7 @@ func (l Layer) clone() Layer {
 			}
 			c.Params = p
 		}
-		c.Parts = slices.Clone(c.Parts)
+		c.Parts, c.Layers = slices.Clone(c.Parts), slices.Clone(c.Layers)
 		where[i] = c
 	}
 	l.Where = where
@@ -203,6 +205,23 @@ func (c *Clause) Values(k *field.Kind) []float64 {
 		}
 	}
 	return out
+}
+
+// Relief tells whether the clause reads the height that layers below its own lay down.
+func (c *Clause) Relief() bool {
+	k, err := field.KindOf(c.Kind)
+	return err == nil && k.Needs&field.NeedHeight != 0
+}
+
+// Sees tells whether a clause of relief counts a layer below its own.
+func (c *Clause) Sees(l *Layer) bool {
+	switch c.Params["of"] {
+	case 1:
+		return slices.Contains(c.Layers, l.ID)
+	case 2:
+		return !slices.Contains(c.Layers, l.ID)
+	}
+	return true
 }
 
 // Parse reads a document and checks it.
@@ -282,6 +301,9 @@ func (l *Layer) check() *Wrong {
 	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
 		return &Wrong{Path: "what.colour.hex", Err: err}
 	}
+	if !(l.Soften >= 0 && l.Soften <= pixel.MaxSoften) {
+		return wrongf("soften", "soften is %g; it goes from 0 to %d m", l.Soften, pixel.MaxSoften)
+	}
 	if len(l.Where) > MaxClauses {
 		return wrongf("where", "%d clauses are more than %d", len(l.Where), MaxClauses)
 	}
@@ -323,8 +345,8 @@ func ParseHex(s string) (out [3]float32, err error) {
 	return [3]float32{float32(r) / 255, float32(g) / 255, float32(b) / 255}, nil
 }
 
-// Reading is the plain sentence for a layer's Where.
-func (l *Layer) Reading() string {
+// Reading is the plain sentence for the Where of a layer.
+func (d *Document) Reading(l *Layer) string {
 	if len(l.Where) == 0 {
 		return "everywhere"
 	}
@@ -335,7 +357,11 @@ func (l *Layer) Reading() string {
 		if err != nil {
 			continue
 		}
-		w := k.Words(c.Values(k), c.Parts, c.Shape.Invert)
+		names := c.Parts
+		if k.Layers {
+			names = d.names(l, c.Layers)
+		}
+		w := k.Words(c.Values(k), names, c.Shape.Invert)
 		if i > 0 {
 			switch c.Join {
 			case "or", "plus", "higher":
@@ -349,4 +375,31 @@ func (l *Layer) Reading() string {
 		words = append(words, w)
 	}
 	return strings.Join(words, ", ")
+}
+
+// names are those of layers that a clause of layer l is about, with what keeps it from seeing them.
+func (d *Document) names(l *Layer, marks []string) (out []string) {
+	below := true
+	seen := map[string]string{}
+	for i := range d.Layers {
+		o := &d.Layers[i]
+		below = below && o.ID != l.ID
+		name := "“" + o.Name + "”"
+		switch {
+		case !below:
+			name += " (not below, so not seen)"
+		case o.Hidden:
+			name += " (hidden)"
+		case !o.What.Height.On:
+			name += " (lays down no height)"
+		}
+		seen[o.ID] = name
+	}
+	for _, m := range marks {
+		if seen[m] == "" {
+			seen[m] = "a layer that is gone"
+		}
+		out = append(out, seen[m])
+	}
+	return out
 }

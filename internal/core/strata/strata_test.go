@@ -57,12 +57,12 @@ func TestEditsChangeTheStrata(t *testing.T) {
 	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: noise, Path: "join", Value: raw("minus")})
 	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: l.Where[0].ID, Path: "shape.invert", Value: raw(true)})
 	l, _, _ = d.Layer(b)
-	if got := l.Reading(); got != "away from edges, but not broken up by clouds of 4 mm" {
+	if got := d.Reading(l); got != "away from edges, but not broken up by clouds of 4 mm" {
 		t.Errorf("reading %q", got)
 	}
 	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: l.Where[0].ID, Path: "params.breadth", Value: raw(1)})
 	l, _, _ = d.Layer(b)
-	if got := l.Reading(); got != "away from tight edges, but not broken up by clouds of 4 mm" {
+	if got := d.Reading(l); got != "away from tight edges, but not broken up by clouds of 4 mm" {
 		t.Errorf("reading %q", got)
 	}
 	apply(t, d, Edit{Do: "clause.move", Layer: b, Clause: noise, To: 0})

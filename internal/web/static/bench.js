@@ -6,14 +6,19 @@ export class Bench {
   constructor(app) {
     this.app = app;
     this.pics = {};
+    $('#chain-end').onclick = () => { $('#chain').scrollLeft = $('#chain').scrollWidth; $('#chain [data-add]')?.focus({ preventScroll: true }); };
+    new ResizeObserver(() => this.ends()).observe($('#chain'));
   }
+
+  /** Offers the way to the chain's end when it is out of sight. */
+  ends() { $('#chain-end').hidden = $('#chain').scrollWidth <= $('#chain').clientWidth + 8; }
 
   render() {
     const l = this.app.layer();
     const focus = document.activeElement?.dataset?.key, card = document.activeElement?.closest?.('[data-clause]')?.dataset.clause;
     const scroll = $('#chain').scrollLeft;
     $('#what-name').textContent = l ? l.name : '';
-    $('#where-words').textContent = l ? l.reading : '';
+    $('#where-words').textContent = $('#where-words').title = l ? l.reading : '';
     if (!l) {
       $('#what').replaceChildren(el('p.quiet', {}, 'Choose a layer to work on it here.'));
       $('#chain').replaceChildren();
@@ -67,10 +72,12 @@ export class Bench {
     const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
       el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
     this.point(result, '');
+    if (l.where.length) result.append(el('div.card-values', {}, this.soften(l.soften, { live: x => this.live(l, 'soften', x), commit: x => this.set(l, 'soften', x) })));
     cards.push(result, this.add(l));
     $('#chain').replaceChildren(...cards);
     for (const v of document.querySelectorAll('#chain .card-values')) v.classList.toggle('more', v.scrollHeight > v.clientHeight + 1);
     this.share();
+    this.ends();
     if (this.pics.layer === l.id) this.draw();
   }
 
@@ -104,9 +111,12 @@ export class Bench {
     this.levels($('.levels', e), l, c);
     const send = path => ({ live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }), commit: v => this.clause(l, c, path, v) });
     const box = $('.card-values', e);
+    box.classList.toggle('roomy', !!kind.layers);
     for (const p of kind.params || []) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     if (kind.parts) box.append(this.parts(l, c));
+    if (kind.layers && c.params.of) box.append(this.layers(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
+    box.append(this.soften(c.shape.soften, send('shape.soften')));
     this.point($('.card-pic', e), c.id);
     if (i) $('.levels', e).after(this.join(l, c));
     e.ondragstart = d => { if (d.target !== e) return; this.dragged = c.id; d.dataTransfer.setData('text/plain', c.id); };
@@ -132,6 +142,28 @@ export class Bench {
     }
     return list;
   }
+
+  /** The layers below that a clause of relief is about; those that it cannot see are only shown when they were chosen. */
+  layers(l, c) {
+    const all = this.app.doc.layers, own = all.indexOf(l), list = el('div.part-list');
+    all.forEach((o, i) => {
+      const on = !!c.layers?.includes(o.id);
+      if (!on && (i >= own || !o.what.height.on)) return;
+      const k = el('input', { type: 'checkbox', checked: on });
+      k.onchange = () => this.clause(l, c, 'layers', all.map(n => n.id).filter(n => n === o.id ? k.checked : c.layers?.includes(n)));
+      list.prepend(el('label', { title: i >= own ? 'It does not lie below, so it is not seen' : o.name }, k, o.name));
+    });
+    if (!list.children.length) list.append(el('p.quiet', {}, 'No layer below lays down height.'));
+    return list;
+  }
+
+  /** Over how many metres something is softened. */
+  soften(v, send) {
+    return value({ name: 'soften', label: 'soften', value: v || 0, min: 0.001, max: this.widest(), default: 0, unit: 'm', log: true, zero: 'sharp', figures: 2, ...send });
+  }
+
+  /** The widest softening that is of use on the model: a third of its size. */
+  widest() { return Math.min(20, Math.max(0.01, Math.max(...(this.app.state.bounds || [1])) / 3)); }
 
   /** The two handles of low and high on a ramp. */
   levels(bar, l, c) {

@@ -59,7 +59,7 @@ const exact = (v, o) => show(v, o, 12);
 
 /**
  * @typedef {{label?: string, name: string, value: number, min: number, max: number, default: number, unit?: string,
- *   log?: boolean, whole?: boolean, choices?: string[], zero?: string,
+ *   log?: boolean, whole?: boolean, choices?: string[], zero?: string, the word for 0; with log it stands for all below min
  *   share?: number, what a share of the tile like 0.02 is taken of
  *   figures?: number, how many are shown, 4 when not said
  *   live?: (v: number) => void, commit: (v: number) => void}} ValueOptions
@@ -73,8 +73,9 @@ export function value(o) {
   const box = el('span.drag', { title: `${o.label || o.name}: drag, wheel or type; double-click for ${o.zero ?? show(o.default, o)}` }, bar, input);
   let v = o.value;
   const share = x => o.log ? Math.log(x / o.min) / Math.log(o.max / o.min) : (x - o.min) / (o.max - o.min);
-  const at = s => o.log ? o.min * (o.max / o.min) ** s : o.min + s * (o.max - o.min);
+  const at = s => o.log && o.zero && s <= 0 ? 0 : o.log ? o.min * (o.max / o.min) ** s : o.min + s * (o.max - o.min);
   const fit = x => {
+    if (o.log && o.zero && x < o.min) return 0;
     x = Math.min(o.max, Math.max(o.min, x));
     return o.whole ? Math.round(x) : Number(x.toPrecision(6));
   };

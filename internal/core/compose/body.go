@@ -1,0 +1,227 @@
+package compose
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
+	"crust/internal/core/par"
+	"crust/internal/core/strata"
+	"crust/internal/core/surface"
+	"crust/internal/core/uv"
+)
+
+// Body is an asset's whole surface: its model, sets and baked maps, and the clouds of points that surroundings are read
+// from. The canvases of its sets, at whatever size, share it; one goroutine uses them all at a time.
+type Body struct {
+	cache   *Cache
+	model   *mesh.Model
+	sets    []uv.Set
+	maps    Maps
+	floor   geom.Vec3 // lowest corner of the model
+	area    float64   // square metres
+	parts   map[string]int32
+	setOf   []int32           // by triangle, −1 for none
+	aims    map[string][]bool // by targets: the triangles that they name
+	beyond  []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
+	mu      sync.Mutex        // held while points of a cloud are evaluated
+	clouds  []*cloud          // the one used last at the end
+	samples int               // of a cloud at the most
+}
+
+// Maps reads baked maps of a set by kind; those that there are not are left out.
+type Maps func(set string) (map[string]*bake.Map, error)
+
+// NewBody prepares a model that is split into sets. Results are kept in cache.
+func NewBody(cache *Cache, m *mesh.Model, sets []uv.Set, maps Maps) *Body {
+	b := &Body{cache: cache, model: m, sets: sets, maps: maps, floor: m.Bounds().Min, parts: map[string]int32{}, aims: map[string][]bool{}, samples: maxSamples}
+	for i, p := range m.Parts {
+		b.parts[p] = int32(i)
+	}
+	b.setOf = make([]int32, len(m.Tris))
+	for i := range b.setOf {
+		b.setOf[i] = -1
+	}
+	for i := range sets {
+		b.area += sets[i].Area
+		for _, t := range sets[i].Tris {
+			b.setOf[t] = int32(i)
+		}
+	}
+	return b
+}
+
+// aim is which triangles targets name. They name sets, also those of another way to split the asset: a layer aimed at a
+// material slot stays on its faces when the asset is split by tile.
+func (b *Body) aim(targets []string) []bool {
+	key := strings.Join(targets, "\x00")
+	if of, ok := b.aims[key]; ok {
+		return of
+	}
+	m := b.model
+	materials := uv.MaterialKeys(m)
+	of := make([]bool, len(m.Tris))
+	all := slices.Contains(targets, uv.SingleKey)
+	for t := range of {
+		if s := b.setOf[t]; all || s >= 0 && slices.Contains(targets, b.sets[s].Key) || slices.Contains(targets, materials[m.Material[t]]) {
+			of[t] = true
+			continue
+		}
+		tile, ok := uv.TileOf(m, t)
+		of[t] = ok && slices.Contains(targets, strconv.Itoa(tile))
+	}
+	b.aims[key] = of
+	return of
+}
+
+// spot is a place on a triangle by its barycentrics.
+type spot struct {
+	tri  int32
+	u, v float32
+}
+
+func (b *Body) at(s spot) geom.Vec3 {
+	p, q, r := b.model.Corners(int(s.tri))
+	return geom.Bary(p, q, r, s.u, s.v)
+}
+
+// normal is the model's own.
+func (b *Body) normal(s spot) geom.Vec3 {
+	t, n := b.model.Tris[s.tri], b.model.Normals
+	return geom.Bary(n[t[0]], n[t[1]], n[t[2]], s.u, s.v).Norm()
+}
+
+// ground makes spots, in tiles, ready for steps. Maps of the sets that they lie on are read one set after the other.
+func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, maps Maps) (*ground, error) {
+	g := newGround(b, tiles)
+	g.tri = make([]int32, len(spots))
+	g.in.make(len(spots), len(tiles))
+	on := make([][]int, len(b.sets)) // tiles by set
+	for t := range tiles {
+		seen := int32(-1)
+		for _, s := range spots[tiles[t].From:tiles[t].To] {
+			if k := b.setOf[s.tri]; k >= 0 && k != seen {
+				seen = k
+				if n := len(on[k]); n == 0 || on[k][n-1] != t {
+					on[k] = append(on[k], t)
+				}
+			}
+		}
+	}
+	err := par.Blocks(ctx, len(tiles), 1, func(_, t, _ int) {
+		from, to := int(tiles[t].From), int(tiles[t].To)
+		place := make([]geom.Vec3, to-from)
+		for i := range place {
+			s := spots[from+i]
+			place[i], g.tri[from+i] = b.at(s), s.tri
+			putVector(&g.in.normal, from+i, b.normal(s))
+		}
+		g.in.place(t, from, place)
+	})
+	for k, list := range on {
+		if err != nil || len(list) == 0 {
+			continue
+		}
+		var of map[string]*bake.Map
+		if of, err = maps(b.sets[k].Key); err != nil || len(of) == 0 {
+			continue
+		}
+		g.in.need(of, len(spots))
+		err = par.Blocks(ctx, len(list), 1, func(_, n, _ int) {
+			t := &tiles[list[n]]
+			for i := int(t.From); i < int(t.To); i++ {
+				if s := spots[i]; b.setOf[s.tri] == int32(k) {
+					x, y := b.square(s)
+					g.in.read(of, i, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
+				}
+			}
+		})
+	}
+	return g, err
+}
+
+// square is where a spot lies in its set's square, from the top left, 0–1.
+func (b *Body) square(s spot) (x, y float32) {
+	t, uvs := b.model.Tris[s.tri], b.model.UVs
+	p, q, r := uvs[t[0]], uvs[t[1]], uvs[t[2]]
+	at := p.Add(q.Sub(p).Mul(s.u)).Add(r.Sub(p).Mul(s.v)).Sub(b.sets[b.setOf[s.tri]].Origin)
+	return at.X, 1 - at.Y
+}
+
+// readAt reads a map bilinearly.
+func readAt(m *bake.Map, x, y float32, channel int) float32 {
+	limit := float32(m.Size - 1)
+	x, y = min(max(x*float32(m.Size)-0.5, 0), limit), min(max(y*float32(m.Size)-0.5, 0), limit)
+	x0, y0 := int(x), int(y)
+	x1, y1 := min(x0+1, m.Size-1), min(y0+1, m.Size-1)
+	fx, fy := x-float32(x0), y-float32(y0)
+	v := func(x, y int) float32 { return float32(m.Pix[(y*m.Size+x)*m.Channels+channel]) }
+	a := v(x0, y0) + (v(x1, y0)-v(x0, y0))*fx
+	c := v(x0, y1) + (v(x1, y1)-v(x0, y1))*fx
+	return (a + (c-a)*fy) / 65535
+}
+
+// cloud finds the cloud for a radius, or makes it. mu is held.
+func (b *Body) cloud(ctx context.Context, radius float32) (*cloud, error) {
+	spacing := b.spacing(radius)
+	for i, c := range b.clouds {
+		if c.spacing == spacing {
+			b.clouds = append(slices.Delete(b.clouds, i, i+1), c)
+			return c, nil
+		}
+	}
+	c, err := b.newCloud(ctx, spacing)
+	if err != nil {
+		return nil, err
+	}
+	b.clouds = append(b.clouds, c)
+	if len(b.clouds) > mostClouds {
+		b.cache.forget(b.clouds[0].id)
+		b.clouds = slices.Delete(b.clouds, 0, 1)
+	}
+	return c, nil
+}
+
+// mostClouds is how many clouds are kept.
+const mostClouds = 4
+
+// perRadius is how many points lie along a radius at the least; the next finer cloud has √2 times as many.
+const perRadius = 3
+
+// maxSamples bounds a cloud; on a body that is large against the radius its points get sparser.
+const maxSamples = 2_500_000
+
+// spacing is that of the cloud for a radius: a power of √2 in metres, so that few serve all.
+func (b *Body) spacing(radius float32) float32 {
+	level := math.Floor(2 * math.Log2(float64(radius)/perRadius))
+	finest := math.Ceil(math.Log2(b.area / float64(b.samples)))
+	return float32(math.Exp2(max(level, finest) / 2))
+}
+
+// Close gives back what the cache keeps for the clouds.
+func (b *Body) Close() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, c := range b.clouds {
+		b.cache.forget(c.id)
+	}
+	b.clouds = nil
+}
+
+// Surrounded tells whether some layer of a document reads more than single places, so that what lies on one set depends on
+// the maps of others.
+func Surrounded(d *strata.Document) bool {
+	for i := range d.Layers {
+		l := &d.Layers[i]
+		if l.Soften > 0 || slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return c.Shape.Soften > 0 || c.Relief() }) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,330 @@
+package compose
+
+import (
+	"context"
+	"math"
+	"slices"
+
+	"crust/internal/core/cells"
+	"crust/internal/core/field"
+	"crust/internal/core/geom"
+	"crust/internal/core/par"
+	"crust/internal/core/surface"
+)
+
+// cloud is the whole surface as points about one spacing apart, made from the mesh alone, so that what is averaged over it
+// crosses seams and sets and does not change with the size of textures. Values are evaluated at samples, some to a point,
+// and a point takes their mean.
+type cloud struct {
+	*ground
+	spacing float32
+	origin  geom.Vec3
+	n       int       // points
+	first   []int32   // first sample of each point, and one more
+	share   []float32 // by sample: of the area of its point
+	packs   []pack
+	fine    *cells.Index // cells of two spacings, which averages are read from
+	wide    *cells.Index // cells of four, which they are made from
+}
+
+// pack is eight points, one after the other; those beyond the last have no area.
+type pack struct{ x, y, z, nx, ny, nz, area [packLanes]float32 }
+
+const packLanes = 8
+
+// reach is from how far averages are read, in spacings.
+const reach = 1.9
+
+// taken is a sample while a cloud is made.
+type taken struct {
+	spot
+	key  uint64 // of its point: the cell of one spacing, and the facing
+	area float32
+}
+
+const facesPerRun = 4096
+
+// newCloud lays points on the body's surface.
+func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
+	m := b.model
+	size := m.Bounds().Size()
+	// Cells are numbered in 20 bits each way.
+	for most := max(size.X, size.Y, size.Z); most/spacing > 1<<19; {
+		spacing *= 2
+	}
+	step := spacing / 2
+	if n := b.area / float64(step*step); n > float64(b.samples) {
+		step *= float32(math.Sqrt(n / float64(b.samples)))
+	}
+	margin := 8 * spacing
+	origin := m.Bounds().Min.Sub(geom.Vec3{X: margin, Y: margin, Z: margin})
+	runs := make([][]taken, (len(m.Tris)+facesPerRun-1)/facesPerRun)
+	err := par.Blocks(ctx, len(runs), 1, func(_, i, _ int) {
+		runs[i] = b.take(i*facesPerRun, min((i+1)*facesPerRun, len(m.Tris)), step, spacing, origin)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var order []cells.Place
+	most := uint64(0)
+	for r := range runs {
+		for i := range runs[r] {
+			order = append(order, cells.Place{Key: runs[r][i].key, Run: int32(r), I: int32(i)})
+			most = max(most, runs[r][i].key)
+		}
+	}
+	order = cells.Sort(order, most)
+	spots := make([]spot, len(order))
+	c := &cloud{spacing: spacing, origin: origin, share: make([]float32, len(order))}
+	var keys []uint64
+	for i, at := range order {
+		s := &runs[at.Run][at.I]
+		spots[i], c.share[i] = s.spot, s.area
+		if i == 0 || at.Key != order[i-1].Key {
+			c.first, keys = append(c.first, int32(i)), append(keys, at.Key/cells.Facings)
+		}
+	}
+	c.n = len(c.first)
+	c.first = append(c.first, int32(len(order)))
+	var tiles []surface.Tile
+	for from := 0; from < len(spots); from += tileTexels {
+		tiles = append(tiles, surface.Tile{From: int32(from), To: int32(min(len(spots), from+tileTexels))})
+	}
+	g, err := b.ground(ctx, spots, tiles, b.maps)
+	if err != nil {
+		return nil, err
+	}
+	c.ground = g
+	c.pitch = step
+	c.fine, c.wide = index(keys, 1), index(keys, 2)
+	c.packs = make([]pack, (c.n+packLanes-1)/packLanes)
+	return c, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
+		for i := from; i < to; i++ {
+			c.packs[i/packLanes].put(i%packLanes, b, spots[c.first[i]:c.first[i+1]], c.share[c.first[i]:c.first[i+1]])
+		}
+	})
+}
+
+// take takes samples of some faces. Small faces side by side mostly make one.
+func (b *Body) take(from, to int, step, spacing float32, origin geom.Vec3) (out []taken) {
+	m := b.model
+	var recent [256]int32 // one more than places in out
+	for t := from; t < to; t++ {
+		if b.setOf[t] < 0 {
+			continue
+		}
+		p, q, r := m.Corners(t)
+		cells.Pieces(p, q, r, step, func(u, v, area float32) {
+			s := taken{spot: spot{int32(t), u, v}, area: area}
+			d := b.at(s.spot).Sub(origin).Mul(1 / spacing)
+			s.key = cells.Key(int32(d.X), int32(d.Y), int32(d.Z))*cells.Facings + uint64(cells.Facing(b.normal(s.spot)))
+			if area < step*step/4 {
+				d = d.Mul(spacing / step)
+				slot := &recent[(cells.Key(int32(d.X), int32(d.Y), int32(d.Z))*cells.Facings+s.key%cells.Facings)*0x9e3779b97f4a7c15>>56]
+				if i := int(*slot) - 1; i >= 0 && out[i].key == s.key {
+					out[i].area += area
+					return
+				}
+				*slot = int32(len(out) + 1)
+			}
+			out = append(out, s)
+		})
+	}
+	return out
+}
+
+// index finds the points of cells doubled so many times, by the keys of theirs.
+func index(keys []uint64, doublings int) *cells.Index {
+	n := 0
+	for i, k := range keys {
+		if i == 0 || k>>(3*doublings) != keys[i-1]>>(3*doublings) {
+			n++
+		}
+	}
+	x := cells.NewIndex(n)
+	from := 0
+	for i, k := range keys {
+		if i+1 == len(keys) || keys[i+1]>>(3*doublings) != k>>(3*doublings) {
+			x.Put(k>>(3*doublings), int32(from), int32(i+1))
+			from = i + 1
+		}
+	}
+	return x
+}
+
+// put makes a point of samples; areas become their shares.
+func (k *pack) put(i int, b *Body, samples []spot, areas []float32) {
+	var p, n geom.Vec3
+	area := float32(0)
+	for j, s := range samples {
+		p, n = p.Add(b.at(s).Mul(areas[j])), n.Add(b.normal(s).Mul(areas[j]))
+		area += areas[j]
+	}
+	for j := range areas {
+		areas[j] /= area
+	}
+	p, n = p.Mul(1/area), n.Norm()
+	k.x[i], k.y[i], k.z[i] = p.X, p.Y, p.Z
+	k.nx[i], k.ny[i], k.nz[i] = n.X, n.Y, n.Z
+	k.area[i] = area
+}
+
+// points evaluates values at the samples and takes the mean of each point's.
+func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []float32) bool) ([][packLanes]float32, error) {
+	at := make([]float32, len(c.tri))
+	err := par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
+		k := c.scratch(w)
+		k.ctx = ctx
+		value(k, t, at[c.tiles[t].From:c.tiles[t].To])
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make([][packLanes]float32, len(c.packs))
+	return out, par.Blocks(ctx, c.n, 4096, func(_, from, to int) {
+		for i := from; i < to; i++ {
+			v := float32(0)
+			for j := c.first[i]; j < c.first[i+1]; j++ {
+				v += at[j] * c.share[j]
+			}
+			out[i/packLanes][i%packLanes] = v
+		}
+	})
+}
+
+// filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
+func (c *cloud) filter(ctx context.Context, points [][packLanes]float32, radius float32) ([][packLanes]float32, error) {
+	out := make([][packLanes]float32, len(points))
+	r := float32(math.Sqrt(float64(max(0, radius*radius-reach*reach*c.spacing*c.spacing))))
+	if r < c.spacing {
+		copy(out, points) // they are averages already
+		return out, ctx.Err()
+	}
+	return out, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
+		var round patch
+		w := weighing{radius: r, sheet: radius}
+		for i := from; i < to; i++ {
+			k, j := &c.packs[i/packLanes], i%packLanes
+			p := geom.Vec3{X: k.x[j], Y: k.y[j], Z: k.z[j]}
+			round.move(c, c.wide, c.cell(p, 4), points)
+			area, sum := w.weigh(p, geom.Vec3{X: k.nx[j], Y: k.ny[j], Z: k.nz[j]}, round.packs, round.values)
+			if area > 0 {
+				out[i/packLanes][j] = sum / area
+			} else {
+				out[i/packLanes][j] = points[i/packLanes][j]
+			}
+		}
+	})
+}
+
+// patch is the points round one cell, side by side, with their values.
+type patch struct {
+	near   cells.Near
+	cell   [3]int32
+	packs  []pack
+	values [][packLanes]float32
+}
+
+// move goes to a cell; places near each other mostly share it.
+func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values [][packLanes]float32) {
+	if q.cell == cell {
+		return // no place of the surface is in cell 0
+	}
+	q.cell = cell
+	x.Look(cell, &q.near)
+	n := 0
+	for _, r := range q.near.Ranges() {
+		n += int(r[1] - r[0])
+	}
+	packs := (n + packLanes - 1) / packLanes
+	q.packs, q.values = slices.Grow(q.packs[:0], packs)[:packs], slices.Grow(q.values[:0], packs)[:packs]
+	if packs > 0 {
+		q.packs[packs-1], q.values[packs-1] = pack{}, [packLanes]float32{}
+	}
+	n = 0
+	for _, r := range q.near.Ranges() {
+		for at := r[0]; at < r[1]; at++ {
+			from, i, to, j := &c.packs[at/packLanes], at%packLanes, &q.packs[n/packLanes], n%packLanes
+			to.x[j], to.y[j], to.z[j] = from.x[i], from.y[i], from.z[i]
+			to.nx[j], to.ny[j], to.nz[j] = from.nx[i], from.ny[i], from.nz[i]
+			to.area[j] = from.area[i]
+			q.values[n/packLanes][j] = values[at/packLanes][i]
+			n++
+		}
+	}
+}
+
+// cell is the cell, so many spacings wide, that a place lies in.
+func (c *cloud) cell(p geom.Vec3, wide float32) [3]int32 {
+	d := p.Sub(c.origin).Mul(1 / (wide * c.spacing))
+	return [3]int32{int32(d.X), int32(d.Y), int32(d.Z)}
+}
+
+// weighing is how points count for a place: by (1 − d²/r²)², by how they face, and by how far they lie off the surface
+// through both.
+type weighing struct {
+	radius float32
+	sheet  float32 // half of it is where sheets do not see each other any more
+}
+
+// weighPlain sums the weighted areas of points, and of their values, round p with the normal n.
+func (w *weighing) weighPlain(p, n geom.Vec3, packs []pack, values [][packLanes]float32) (area, sum float32) {
+	var areas, sums [packLanes]float32
+	inv, sheet := 1/(w.radius*w.radius), 2/w.sheet
+	for at := range packs {
+		k := &packs[at]
+		for i := range packLanes {
+			dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
+			near := 1 - (dx*dx+dy*dy+dz*dz)*inv
+			if near <= 0 {
+				continue
+			}
+			// Full weight up to some 95°, none from about 127°.
+			facing := geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z)*2 + 1.2)
+			// Full up to a quarter of the radius, none from half of it.
+			off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
+			weight := near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
+			areas[i] += weight
+			sums[i] += weight * values[at][i]
+		}
+	}
+	for i := range areas {
+		area += areas[i]
+		sum += sums[i]
+	}
+	return area, sum
+}
+
+// nearby reads the averages of one around; it keeps what lies round the last places.
+type nearby struct {
+	a       *around
+	patches [1 << patchBits]patch                      // by a hash of the cell
+	texel   [surface.TileSize * surface.TileSize]int16 // of a tile, by place in its square; −1 for none
+}
+
+const patchBits = 7
+
+// of turns to another around.
+func (n *nearby) of(a *around) {
+	if n.a != a {
+		n.a = a
+		for i := range n.patches {
+			n.patches[i].cell, n.patches[i].near = [3]int32{}, cells.Near{}
+		}
+	}
+}
+
+// at is the average at place i of a block, NaN when there are no points near it.
+func (n *nearby) at(b *field.Block, i int) float32 {
+	c := n.a.cloud
+	p := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
+	cell := c.cell(p, 2)
+	q := &n.patches[(uint32(cell[0])*0x9e3779b1+uint32(cell[1])*0x85ebca6b+uint32(cell[2])*0xc2b2ae35)>>(32-patchBits)]
+	q.move(c, c.fine, cell, n.a.values)
+	w := weighing{radius: reach * c.spacing, sheet: max(n.a.radius, perRadius*c.spacing)}
+	area, sum := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, q.packs, q.values)
+	if area <= 0 {
+		return nan
+	}
+	return sum / area
+}

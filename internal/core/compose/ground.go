@@ -1,0 +1,450 @@
+package compose
+
+import (
+	"context"
+	"math"
+	"sync/atomic"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/field"
+	"crust/internal/core/geom"
+	"crust/internal/core/par"
+	"crust/internal/core/pixel"
+	"crust/internal/core/strata"
+	"crust/internal/core/surface"
+)
+
+// tileTexels is how many places a tile has at the most.
+const tileTexels = surface.TileSize * surface.TileSize
+
+// ground is places on the surface, in tiles, at which steps are evaluated: the covered texels of a canvas, the samples of a
+// cloud, or what lies across the seams of a canvas.
+type ground struct {
+	body  *Body
+	id    uint64 // among all grounds
+	tiles []surface.Tile
+	tri   []int32
+	in    inputs
+	pitch float32                        // about how far places lie apart, in metres
+	only  string                         // the key of the set that all places lie on; empty when they may lie on any
+	stand func(tile int, place []uint16) // where a tile's places stand in its square; nil where they lie scattered
+	aims  map[string]target
+	work  []*scratch
+	count Counts
+}
+
+var grounds atomic.Uint64
+
+func newGround(b *Body, tiles []surface.Tile) *ground {
+	return &ground{body: b, id: grounds.Add(1), tiles: tiles, aims: map[string]target{}, work: make([]*scratch, par.Slots)}
+}
+
+// inputs are what fields read at each place, in 16 bits.
+type inputs struct {
+	pos    [3][]uint16 // in the box of the place's tile
+	box    []tileBox
+	normal [3][]int16 // in model space, of length 32767
+	base   [3][]int16 // the baked tangent-space normal; nil where it is flat, and outside canvases
+	// Baked maps; nil where there is none.
+	ao, curve, tight, soft []uint16
+}
+
+// tileBox is where positions of a tile count from, and by how much, in metres.
+type tileBox struct{ low, step [3]float32 }
+
+func (in *inputs) make(places, tiles int) {
+	for k := range 3 {
+		in.pos[k], in.normal[k] = make([]uint16, places), make([]int16, places)
+	}
+	in.box = make([]tileBox, tiles)
+}
+
+// planes are those of the baked maps, with what stands where a set has none.
+func (in *inputs) planes() [4]plane {
+	return [4]plane{{bake.AO, 65535, &in.ao}, {bake.Curvature, 32768, &in.curve}, {bake.Tight, 32768, &in.tight}, {bake.Soft, 32768, &in.soft}}
+}
+
+type plane struct {
+	kind    string
+	neutral uint16
+	v       *[]uint16
+}
+
+// need makes the planes of maps that are there.
+func (in *inputs) need(maps map[string]*bake.Map, places int) {
+	for _, p := range in.planes() {
+		if maps[p.kind] != nil && *p.v == nil {
+			*p.v = make([]uint16, places)
+			for i := range *p.v {
+				(*p.v)[i] = p.neutral
+			}
+		}
+	}
+}
+
+// place puts the positions of a tile, whose first place is from.
+func (in *inputs) place(t, from int, place []geom.Vec3) {
+	if len(place) == 0 {
+		return
+	}
+	box := geom.EmptyBox()
+	for _, p := range place {
+		box = box.Add(p)
+	}
+	b := tileBox{low: box.Min.Array()}
+	for k, w := range box.Size().Array() {
+		b.step[k] = w / 65535
+	}
+	in.box[t] = b
+	for n, p := range place {
+		for k, v := range p.Array() {
+			if b.step[k] > 0 {
+				in.pos[k][from+n] = uint16(min(65535, (v-b.low[k])/b.step[k]+0.5))
+			}
+		}
+	}
+}
+
+// read puts what maps hold at a place; value reads a channel of a map there.
+func (in *inputs) read(maps map[string]*bake.Map, i int, value func(m *bake.Map, channel int) float32) {
+	vector := func(m *bake.Map) geom.Vec3 {
+		return geom.Vec3{X: 2*value(m, 0) - 1, Y: 2*value(m, 1) - 1, Z: 2*value(m, 2) - 1}.Norm()
+	}
+	if m := maps[bake.WorldNormal]; m != nil {
+		putVector(&in.normal, i, vector(m))
+	}
+	if m := maps[bake.Normal]; m != nil && in.base[0] != nil {
+		putVector(&in.base, i, vector(m))
+	}
+	for _, p := range in.planes() {
+		if m := maps[p.kind]; m != nil {
+			(*p.v)[i] = uint16(value(m, 0)*65535 + 0.5)
+		}
+	}
+}
+
+func putVector(planes *[3][]int16, i int, v geom.Vec3) {
+	for k, x := range v.Array() {
+		planes[k][i] = int16(math.Round(float64(x) * 32767))
+	}
+}
+
+// target is which triangles a layer may touch on a ground; of is nil when it is all of them.
+type target struct {
+	of    []bool  // by triangle of the model
+	share float64 // of the ground's places
+}
+
+// aim resolves a layer's targets.
+func (g *ground) aim(l *strata.Layer) target {
+	all := len(l.Targets) == 0
+	key := ""
+	for _, t := range l.Targets {
+		all = all || g.only != "" && t == g.only
+		key += t + "\x00"
+	}
+	if all {
+		return target{share: 1}
+	}
+	if t, ok := g.aims[key]; ok {
+		return t
+	}
+	t := target{of: g.body.aim(l.Targets)}
+	in := 0
+	for _, tri := range g.tri {
+		if t.of[tri] {
+			in++
+		}
+	}
+	t.share = float64(in) / float64(max(1, len(g.tri)))
+	g.aims[key] = t
+	return t
+}
+
+// touches tells whether the layer may touch some place.
+func (g *ground) touches(l *strata.Layer) bool { return g.aim(l).share > 0 }
+
+// keep clears what lies outside the target, from place from on.
+func (g *ground) keep(t *target, from int, v []float32) {
+	if t.of == nil {
+		return
+	}
+	for i := range v {
+		if !t.of[g.tri[from+i]] {
+			v[i] = 0
+		}
+	}
+}
+
+// scratch of one worker.
+type scratch struct {
+	ctx        context.Context
+	block      field.Block
+	tile       int // that block is of
+	have       field.Need
+	wide       [10][tileTexels]float32 // the block's planes
+	part       [tileTexels]int32
+	field, acc [tileTexels]float32
+	mean, flat [tileTexels]float32
+	shown, own [tileTexels]float32
+	channels   *Channels
+	heights    relief
+	at         [tileTexels]uint16 // see stand
+	masks      []*mask
+	near       nearby
+	rim        *scratch // of the rim
+}
+
+func (g *ground) scratch(w int) *scratch {
+	if g.work[w] == nil {
+		g.work[w] = &scratch{tile: -1}
+	}
+	return g.work[w]
+}
+
+// heightKey hashes what the height that steps lay down on a tile depends on; 0 when it is 0 all over.
+func (g *ground) heightKey(k *scratch, steps []*step, t int) (h uint64) {
+	if t < 0 {
+		return 1
+	}
+	for _, s := range steps {
+		if s.full || g.mask(k, s, t).v != nil {
+			h = mix(mix(h, s.where), s.relief)
+		}
+	}
+	return h
+}
+
+// heightOf is the height that steps lay down on a tile, nil when it is 0 all over.
+func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
+	h := g.heightKey(k, steps, t)
+	if h == 0 {
+		return nil
+	}
+	at := cacheKey{g.id, int32(t), mix(keptHeight, h)}
+	if v, ok := g.body.cache.get(at).([]float32); ok {
+		return v
+	}
+	out := make([]float32, g.tiles[t].Len())
+	shown := k.shown[:len(out)]
+	for _, s := range steps {
+		if !s.show(shown, g.mask(k, s, t)) {
+			continue
+		}
+		for i := range s.on {
+			if v := &s.on[i]; v.first == planeHeight {
+				v.blend.Lay(out, v.own[0], v.through(shown, k.own[:len(out)]))
+			}
+		}
+	}
+	g.body.cache.put(at, out, 4*len(out))
+	return out
+}
+
+// mask evaluates a step's Where over a tile, or finds it in the cache; nil where it is 1 all over.
+func (g *ground) mask(k *scratch, s *step, t int) *mask {
+	if s.full {
+		return nil
+	}
+	at := cacheKey{g.id, int32(t), s.where}
+	if m, ok := g.body.cache.get(at).(*mask); ok {
+		return m
+	}
+	tile := &g.tiles[t]
+	heights := g.seen(k, s.clauses, t)
+	acc := k.acc[:tile.Len()]
+	sound := g.where(k, s, t, heights, acc)
+	m := &mask{v: make([]uint16, len(acc))}
+	pixel.Narrow(m.v, acc)
+	any := uint16(0)
+	for _, q := range m.v {
+		any |= q
+		// One when q is coverageStep or more, without a branch.
+		m.shown += 1 - int((uint32(q)-coverageStep)>>31)
+	}
+	if any == 0 {
+		m.v = nil
+	}
+	if sound {
+		g.body.cache.put(at, m, 2*len(m.v))
+	}
+	return m
+}
+
+// seen is the height that each clause of relief sees on a tile; nil for the others.
+func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
+	for i := range cs {
+		if cs[i].kind.Needs&field.NeedHeight == 0 {
+			continue
+		}
+		if out == nil {
+			out = make([][]float32, len(cs))
+		}
+		if out[i] = g.heightOf(k, cs[i].below, t); out[i] == nil {
+			out[i] = make([]float32, g.tiles[t].Len())
+		}
+	}
+	return out
+}
+
+// where writes a step's finished Where over a tile into acc; false when the work was stopped and acc says nothing.
+func (g *ground) where(k *scratch, s *step, t int, heights [][]float32, acc []float32) bool {
+	sound := g.softened(k, s.soft, t, acc, func() bool { return g.join(k, s.clauses, t, heights, acc) })
+	g.keep(&s.aim, int(g.tiles[t].From), acc)
+	return sound
+}
+
+// softened writes averages into v, or mixes them into the values themselves, which sharp writes there: where the radius is
+// too small for averages, and where no points are near.
+func (g *ground) softened(k *scratch, a *around, t int, v []float32, sharp func() bool) bool {
+	own := float32(1)
+	if a != nil {
+		own = a.ownShare(g)
+	}
+	if own == 1 {
+		return sharp()
+	}
+	if own == 0 {
+		if sound := a.read(k, g, t, v); !sound || !lost(v) {
+			return sound
+		}
+	}
+	sound := sharp()
+	return g.mixIn(k, a, t, own, v) && sound
+}
+
+// lost tells whether some values are missing.
+func lost(v []float32) bool {
+	for _, x := range v {
+		if x != x {
+			return true
+		}
+	}
+	return false
+}
+
+// mixIn leaves the values in v a share of their own and gives the rest to their averages, where there are any.
+func (g *ground) mixIn(k *scratch, a *around, t int, own float32, v []float32) bool {
+	mean := k.mean[:len(v)]
+	sound := a.read(k, g, t, mean)
+	for i, m := range mean {
+		if m == m {
+			v[i] = m + (v[i]-m)*own
+		}
+	}
+	return sound
+}
+
+// join writes the joined clauses over a tile into acc. The first clause stands alone; strength fades a clause towards
+// having no say.
+func (g *ground) join(k *scratch, cs []clause, t int, heights [][]float32, acc []float32) bool {
+	fill(acc, 1)
+	sound := true
+	v := k.field[:len(acc)]
+	for i := range cs {
+		cl := &cs[i]
+		var h []float32
+		if heights != nil {
+			h = heights[i]
+		}
+		sound = g.shaped(k, cl, t, h, v) && sound
+		join := cl.join
+		if i == 0 {
+			join = pixel.JoinAnd
+		}
+		join.Lay(acc, v, cl.shape.Strength)
+	}
+	g.count.Clauses.Add(int64(len(cs)))
+	return sound
+}
+
+// shaped writes the shaped field of a clause; height is what a clause of relief sees.
+func (g *ground) shaped(k *scratch, cl *clause, t int, height, v []float32) bool {
+	return g.softened(k, cl.soft, t, v, func() bool { return g.sharp(k, cl, t, height, v) })
+}
+
+// sharp is shaped without softening.
+func (g *ground) sharp(k *scratch, cl *clause, t int, height, v []float32) bool {
+	sound := true
+	g.widen(k, t, cl.kind.Needs)
+	b := &k.block
+	if height != nil {
+		b.Height, b.Mean = height, height
+		if cl.mean != nil {
+			if own := cl.mean.ownShare(g); own < 1 {
+				b.Mean = k.flat[:len(v)]
+				copy(b.Mean, height)
+				sound = g.mixIn(k, cl.mean, t, own, b.Mean)
+			}
+		}
+	}
+	cl.kind.Fill(b, cl.values, cl.pick, v)
+	cl.shape.Apply(v)
+	return sound
+}
+
+// widen makes the planes of a tile that a kind needs.
+func (g *ground) widen(k *scratch, t int, need field.Need) {
+	tile := &g.tiles[t]
+	from, to := int(tile.From), int(tile.To)
+	n := to - from
+	if k.tile != t {
+		k.tile, k.have = t, 0
+		b := &k.block
+		*b = field.Block{Floor: g.body.floor, Part: k.part[:n]}
+		for i, p := range []*[]float32{&b.X, &b.Y, &b.Z, &b.NX, &b.NY, &b.NZ, &b.AO, &b.Curve, &b.Tight, &b.Soft} {
+			*p = k.wide[i][:n]
+		}
+		if g.in.tight == nil {
+			b.Tight = nil
+		}
+		if g.in.soft == nil {
+			b.Soft = nil
+		}
+	}
+	need &^= k.have
+	k.have |= need
+	b := &k.block
+	if need&field.NeedPlace != 0 {
+		box := &g.in.box[t]
+		for i, to := range [3][]float32{b.X, b.Y, b.Z} {
+			low, step := box.low[i], box.step[i]
+			for j, q := range g.in.pos[i][from : from+n] {
+				to[j] = low + float32(q)*step
+			}
+		}
+	}
+	if need&field.NeedNormal != 0 {
+		for i, to := range [3][]float32{b.NX, b.NY, b.NZ} {
+			signed(to, g.in.normal[i][from:from+n])
+		}
+	}
+	if need&field.NeedAO != 0 {
+		unsigned(b.AO, g.in.ao, from, 1)
+	}
+	if need&field.NeedCurve != 0 {
+		unsigned(b.Curve, g.in.curve, from, 0.5)
+		unsigned(b.Tight, g.in.tight, from, 0.5)
+		unsigned(b.Soft, g.in.soft, from, 0.5)
+	}
+	if need&field.NeedPart != 0 {
+		for i := range b.Part {
+			b.Part[i] = g.body.model.Part[g.tri[from+i]]
+		}
+	}
+}
+
+func signed(to []float32, q []int16) {
+	for i, v := range q[:len(to)] {
+		to[i] = float32(v) * (1. / 32767)
+	}
+}
+
+// unsigned widens a baked plane from place from on; without one it stands at neutral.
+func unsigned(to []float32, q []uint16, from int, neutral float32) {
+	if q == nil {
+		fill(to, neutral)
+		return
+	}
+	pixel.Widen(to, q[from:from+len(to)], 1./65535)
+}
