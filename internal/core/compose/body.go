@@ -97,8 +97,8 @@ func (b *Body) normal(s spot) geom.Vec3 {
 	return geom.Bary(n[t[0]], n[t[1]], n[t[2]], s.u, s.v).Norm()
 }
 
-// ground makes spots, in tiles, ready for steps. Maps of the sets that they lie on are read one set after the other.
-func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, maps Maps) (*ground, error) {
+// ground makes spots, in tiles about so many metres wide, ready for steps. Maps of the sets that they lie on are read one set after the other.
+func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, wide float32, maps Maps) (*ground, error) {
 	g := newGround(b, tiles)
 	g.tri = make([]int32, len(spots))
 	g.in.make(len(spots), len(tiles))
@@ -122,7 +122,7 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, m
 			place[i], g.tri[from+i] = b.at(s), s.tri
 			putVector(&g.in.normal, from+i, b.normal(s))
 		}
-		g.in.place(t, from, place)
+		g.in.place(t, from, place, wide)
 	})
 	for k, list := range on {
 		if err != nil || len(list) == 0 {

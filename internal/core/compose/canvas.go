@@ -108,7 +108,7 @@ func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, er
 			putVector(&c.in.normal, i, surf.Normal(i).Norm())
 			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, surf, i, channel) })
 		}
-		c.in.place(t, int(tile.From), place)
+		c.in.place(t, int(tile.From), place, 2*surface.TileSize*c.pitch)
 	})
 	surf.U, surf.V = nil, nil
 	return c, err
@@ -125,10 +125,12 @@ func (c *Canvas) Close() {
 	}
 }
 
-// Position is the point of texel i of tile t on the model.
+// Position is the point of texel i of tile t on the model, as fields read it.
 func (c *Canvas) Position(t, i int) geom.Vec3 {
-	b := &c.in.box[t]
-	at := func(k int) float32 { return b.low[k] + float32(c.in.pos[k][i])*b.step[k] }
+	b := &c.in.boxes[t]
+	k := slices.IndexFunc(b.run, func(r posRun) bool { return i-int(c.tiles[t].From) < int(r.to) })
+	o := &b.box[b.run[k].box]
+	at := func(k int) float32 { return o.low[k] + float32(c.in.pos[k][i])*o.step[k] }
 	return geom.Vec3{X: at(0), Y: at(1), Z: at(2)}
 }
 

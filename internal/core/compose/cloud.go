@@ -90,7 +90,7 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 	for from := 0; from < len(spots); from += tileTexels {
 		tiles = append(tiles, surface.Tile{From: int32(from), To: int32(min(len(spots), from+tileTexels))})
 	}
-	g, err := b.ground(ctx, spots, tiles, b.maps)
+	g, err := b.ground(ctx, spots, tiles, 2*surface.TileSize*step, b.maps)
 	if err != nil {
 		return nil, err
 	}

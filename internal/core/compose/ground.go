@@ -41,22 +41,35 @@ func newGround(b *Body, tiles []surface.Tile) *ground {
 
 // inputs are what fields read at each place, in 16 bits.
 type inputs struct {
-	pos    [3][]uint16 // in the box of the place's tile
-	box    []tileBox
+	pos    [3][]uint16 // in the box of the place's run
+	boxes  []tileBoxes
 	normal [3][]int16 // in model space, of length 32767
 	base   [3][]int16 // the baked tangent-space normal; nil where it is flat, and outside canvases
 	// Baked maps; nil where there is none.
 	ao, curve, tight, soft []uint16
 }
 
-// tileBox is where positions of a tile count from, and by how much, in metres.
-type tileBox struct{ low, step [3]float32 }
+// tileBoxes are where positions of a tile count from. Places that follow each other are a run while they lie side by side
+// on the model; pieces of the surface that lie far apart have boxes of their own, so that 16 bits are fine steps.
+type tileBoxes struct {
+	box []posBox
+	run []posRun
+}
+
+// posBox is a box's lowest corner and the steps of its positions, in metres.
+type posBox struct{ low, step [3]float32 }
+
+// posRun is places of a tile, up to before one, that share a box.
+type posRun struct{ to, box uint16 }
+
+// mostBoxes bounds the boxes of a tile; what is found after that shares the last one.
+const mostBoxes = 64
 
 func (in *inputs) make(places, tiles int) {
 	for k := range 3 {
 		in.pos[k], in.normal[k] = make([]uint16, places), make([]int16, places)
 	}
-	in.box = make([]tileBox, tiles)
+	in.boxes = make([]tileBoxes, tiles)
 }
 
 // planes are those of the baked maps, with what stands where a set has none.
@@ -82,24 +95,50 @@ func (in *inputs) need(maps map[string]*bake.Map, places int) {
 	}
 }
 
-// place puts the positions of a tile, whose first place is from.
-func (in *inputs) place(t, from int, place []geom.Vec3) {
-	if len(place) == 0 {
-		return
+// place puts the positions of a tile, whose first place is from; wide is about how large a tile is on the model.
+func (in *inputs) place(t, from int, place []geom.Vec3, wide float32) {
+	b := &in.boxes[t]
+	var boxes []geom.Box
+	for i := 0; i < len(place); {
+		run := geom.EmptyBox().Add(place[i])
+		j := i + 1
+		for ; j < len(place); j++ {
+			if grown := run.Add(place[j]); place[j].Dist(place[j-1]) <= wide/8 && grown.Diagonal() <= wide {
+				run = grown
+			} else {
+				break
+			}
+		}
+		k := 0
+		for k < len(boxes) && k < mostBoxes-1 && boxes[k].Union(run).Diagonal() > wide {
+			k++
+		}
+		if k == len(boxes) {
+			boxes = append(boxes, run)
+		}
+		boxes[k] = boxes[k].Union(run)
+		if n := len(b.run); n > 0 && int(b.run[n-1].box) == k {
+			b.run[n-1].to = uint16(j)
+		} else {
+			b.run = append(b.run, posRun{uint16(j), uint16(k)})
+		}
+		i = j
 	}
-	box := geom.EmptyBox()
-	for _, p := range place {
-		box = box.Add(p)
+	for _, box := range boxes {
+		o := posBox{low: box.Min.Array()}
+		for k, w := range box.Size().Array() {
+			o.step[k] = w / 65535
+		}
+		b.box = append(b.box, o)
 	}
-	b := tileBox{low: box.Min.Array()}
-	for k, w := range box.Size().Array() {
-		b.step[k] = w / 65535
-	}
-	in.box[t] = b
-	for n, p := range place {
-		for k, v := range p.Array() {
-			if b.step[k] > 0 {
-				in.pos[k][from+n] = uint16(min(65535, (v-b.low[k])/b.step[k]+0.5))
+	i := 0
+	for _, r := range b.run {
+		o := &b.box[r.box]
+		for ; i < int(r.to); i++ {
+			for k, v := range place[i].Array() {
+				if o.step[k] > 0 {
+					in.pos[k][from+i] = uint16(min(65535, (v-o.low[k])/o.step[k]+0.5))
+				}
 			}
 		}
 	}
@@ -406,11 +445,16 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 	k.have |= need
 	b := &k.block
 	if need&field.NeedPlace != 0 {
-		box := &g.in.box[t]
+		boxes := &g.in.boxes[t]
 		for i, to := range [3][]float32{b.X, b.Y, b.Z} {
-			low, step := box.low[i], box.step[i]
-			for j, q := range g.in.pos[i][from : from+n] {
-				to[j] = low + float32(q)*step
+			pos, at := g.in.pos[i][from:from+n], 0
+			for _, r := range boxes.run {
+				low, step := boxes.box[r.box].low[i], boxes.box[r.box].step[i]
+				run := to[at:r.to]
+				for j, q := range pos[at:r.to] {
+					run[j] = low + float32(q)*step
+				}
+				at = int(r.to)
 			}
 		}
 	}

@@ -78,7 +78,7 @@ func (c *Canvas) findSeams() {
 			c.rim.tri[i] = spots[i].tri
 			place = append(place, b.at(spots[i]))
 		}
-		in.place(t, int(tiles[t].From), place)
+		in.place(t, int(tiles[t].From), place, 2*surface.TileSize*c.pitch)
 	}
 	for i, p := range c.in.planes() {
 		if *p.v != nil {
