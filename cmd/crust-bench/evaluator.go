@@ -3,8 +3,10 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
+	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -12,6 +14,7 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
+	"crust/internal/core/deliver"
 	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -276,4 +279,82 @@ func page() map[string]any {
 		sent = bytes.Load() - before
 	}
 	return map[string]any{"first_ms": round(first * 1000), "full_ms": round(full * 1000), "mbytes": round(float64(sent) / 1e6)}
+}
+
+// openAt4096 bakes four sets at 4096 px, then opens and edits them in a process of its own.
+func openAt4096() map[string]any {
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	measured("bake", dir)
+	return measured("open", dir)
+}
+
+// openLarge opens the asset of a data folder at 4096 px as a page does, and drags a few values.
+func openLarge() {
+	s, done := openStudio(*folder)
+	defer done()
+	assets, err := s.Store.Assets()
+	check(err)
+	a, err := s.Open(assets[0].ID)
+	check(err)
+	check(a.SetSize(4096))
+	p := a.Watch("")
+	defer p.Leave()
+	events := make(chan string, 100_000)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go p.Run(ctx, func(b []byte) error {
+		var e struct{ T, Text string }
+		if err := json.Unmarshal(b, &e); err != nil {
+			return err
+		}
+		if e.T == "error" {
+			check(errors.New(e.Text))
+		}
+		events <- e.T
+		return nil
+	}, func([]byte) error { p.Ack(); return nil })
+	covered := func() {
+		for e := range events {
+			if e == "coverage" {
+				return
+			}
+		}
+	}
+	covered()
+	for _, l := range a.Document().Layers {
+		for _, c := range l.Where {
+			if c.Kind == "noise" {
+				_, err := a.Edit(strata.Edit{Do: "clause.set", Layer: l.ID, Clause: c.ID, Path: "params.size", Value: json.RawMessage("0.07")}, false)
+				check(err)
+				covered()
+				break
+			}
+		}
+	}
+}
+
+// deliverLarge delivers a set at 8192 px from 20 layers and maps of that size.
+func deliverLarge() {
+	const baked, size = 1024, 8192
+	low, sets, src := buoy(baked, 16)
+	ctx := context.Background()
+	maps := map[string]*bake.Map{}
+	made, err := src.Bake(ctx, &sets[0], []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}, nil)
+	check(err)
+	for _, m := range made {
+		large := *m
+		large.Size, large.Pix = size, make([]uint16, size*size*m.Channels)
+		for i := range large.Pix {
+			at, c := i/m.Channels, i%m.Channels
+			large.Pix[i] = m.Pix[(at/size*baked/size*baked+at%size*baked/size)*m.Channels+c]
+		}
+		maps[m.Kind] = &large
+	}
+	preset, err := deliver.PresetOf("gltf")
+	check(err)
+	d, err := deliver.Run(ctx, deliver.Job{Asset: "buoy", Model: low, Sets: sets[:1], Maps: func(string) (map[string]*bake.Map, error) { return maps, nil }, Document: deepStack(20), Preset: preset, Size: size})
+	check(err)
+	defer d.Close()
 }

@@ -25,6 +25,7 @@ import (
 	"crust/internal/core/geom"
 	"crust/internal/core/layout"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 	"crust/internal/demo"
@@ -35,11 +36,13 @@ import (
 var (
 	reference = flag.String("reference", "", "a program that takes OBJ, points, rays and threads and prints mrays_per_s, run before and after for the ratio")
 	profile   = flag.String("profile", "", "write a CPU profile to this file")
-	child     = flag.Bool("memory-child", false, "bake the four sets of the memory measure in this process")
+	child     = flag.String("child", "", "do the work of a memory measure in this process, which has nothing else in its memory")
+	folder    = flag.String("folder", "", "the data folder of a child")
 	only      = flag.String("only", "", "run only the measures whose name matches")
 )
 
 func main() {
+	par.Frugal()
 	flag.Parse()
 	if *profile != "" {
 		f, err := os.Create(*profile)
@@ -47,8 +50,8 @@ func main() {
 		check(pprof.StartCPUProfile(f))
 		defer pprof.StopCPUProfile()
 	}
-	if *child {
-		bakeLarge()
+	if work := children[*child]; work != nil {
+		work()
 		return
 	}
 	match := regexp.MustCompile(*only)
@@ -68,6 +71,8 @@ func main() {
 		{"evaluator: one radius", oneRadius},
 		{"evaluator: one tile", oneTile},
 		{"evaluator: page", page},
+		{"evaluator: open at 4096", openAt4096},
+		{"evaluator: deliver 8192", func() map[string]any { return measured("deliver", "") }},
 		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {
@@ -212,7 +217,18 @@ func toError() map[string]any {
 
 // memory bakes in a process of its own and tells how much memory that took at the most.
 func memory() map[string]any {
-	cmd := exec.Command(os.Args[0], "-memory-child")
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	return measured("bake", dir)
+}
+
+// children is what is done in a process of its own, by the name of its flag.
+var children = map[string]func(){"bake": bakeLarge, "open": openLarge, "deliver": deliverLarge}
+
+// measured runs a child over a data folder and says how much memory it took at most.
+func measured(work, dir string) map[string]any {
+	cmd := exec.Command(os.Args[0], "-child", work, "-folder", dir)
 	cmd.Stderr = os.Stderr
 	t := time.Now()
 	check(cmd.Run())
@@ -223,19 +239,25 @@ func memory() map[string]any {
 	return map[string]any{"peak_gb": round(peak), "seconds": round(time.Since(t).Seconds())}
 }
 
+// openStudio opens a studio over a data folder.
+func openStudio(dir string) (s *studio.Studio, done func()) {
+	st, err := store.Open(dir)
+	check(err)
+	s = studio.New(st)
+	return s, func() { s.Close(); st.Close() }
+}
+
 // freshStudio opens a studio over a data folder of its own; done takes both away.
 func freshStudio() (s *studio.Studio, done func()) {
 	dir, err := os.MkdirTemp("", "crust-bench")
 	check(err)
-	st, err := store.Open(dir)
-	check(err)
-	s = studio.New(st)
-	return s, func() { s.Close(); st.Close(); os.RemoveAll(dir) }
+	s, end := openStudio(dir)
+	return s, func() { end(); os.RemoveAll(dir) }
 }
 
 // bakeLarge bakes all maps of the demo's winch at 4096 px as the page does.
 func bakeLarge() {
-	s, done := freshStudio()
+	s, done := openStudio(*folder)
 	defer done()
 	id, err := demo.Make(s, "winch")
 	check(err)

@@ -12,12 +12,15 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"crust/internal/core/par"
 )
 
 // wrong marks an error in the call itself, which ends with status 2.
 type wrong struct{ error }
 
 func main() {
+	par.Frugal()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "crust", Short: "Bake, paint and deliver texture maps", SilenceErrors: true, SilenceUsage: true}

@@ -29,6 +29,7 @@ func serveCommand(withDemo bool) *cobra.Command {
 			return err
 		}
 		defer st.Close()
+		st.Sweep()
 		s := studio.New(st)
 		defer s.Close()
 		l, err := net.Listen("tcp", *addr)

@@ -558,11 +558,12 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	b := newBar("deliver")
 	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
-		Model: low, Sets: sets, Maps: maps, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
+		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
 	d, err := deliver.Run(ctx, job)
 	if err != nil {
 		return err
 	}
+	defer d.Close()
 	if err := d.WriteFolder(f.out); err != nil {
 		return err
 	}

@@ -523,6 +523,24 @@ func (s *Store) deliveries(asset uint) string {
 	return filepath.Join(s.Dir, "deliveries", fmt.Sprint(asset))
 }
 
+// making begins the names of what is in the making in the folder of deliveries.
+const making = "making-"
+
+// Aside is a folder of the data folder in which files of a delivery of an asset can be made.
+func (s *Store) Aside(asset uint) (string, error) {
+	dir := s.deliveries(asset)
+	return dir, os.MkdirAll(dir, 0o755)
+}
+
+// Sweep drops what was in the making when a server was ended. Only the one server of a data folder calls it, at its start.
+func (s *Store) Sweep() {
+	left, _ := filepath.Glob(filepath.Join(s.Dir, "deliveries", "*", making+"*"))
+	more, _ := filepath.Glob(filepath.Join(s.Dir, "deliveries", "*", ".writing-*"))
+	for _, name := range append(left, more...) {
+		os.RemoveAll(name)
+	}
+}
+
 // AddDelivery records a delivery; write is given the place of its zip. Nothing waits while it is written.
 func (s *Store) AddDelivery(d *Delivery, write func(file string) error) (err error) {
 	defer fault(&err)
@@ -531,7 +549,7 @@ func (s *Store) AddDelivery(d *Delivery, write func(file string) error) (err err
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(dir, "making-*.zip")
+	f, err := os.CreateTemp(dir, making+"*.zip")
 	if err != nil {
 		return err
 	}

@@ -351,6 +351,13 @@ func (a *Asset) readMaps(sets []uv.Set, kinds []string) (map[string]map[string]*
 	return out, nil
 }
 
+// mapsOf reads the maps of some kinds of one of the sets.
+func (a *Asset) mapsOf(sets []uv.Set, set string, kinds []string) (map[string]*bakeMap, error) {
+	i := slices.IndexFunc(sets, func(s uv.Set) bool { return s.Key == set })
+	of, err := a.readMaps(sets[i:i+1], kinds)
+	return of[set], err
+}
+
 // putMap takes a finished map in and tells the pages.
 func (a *Asset) putMap(m *bake.Map, stamp string, brought bool) error {
 	if err := a.storeMap(m, stamp, brought); err != nil {

@@ -1,7 +1,6 @@
 package studio
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -305,7 +304,9 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 	}
 	a.mu.Unlock()
 	return a.start("deliver", "Deliver "+p.Title, func(ctx context.Context, _ *Job, share func(float64)) error {
-		if j.Maps, err = a.readMaps(j.Sets, compose.Reads(j.Document)); err != nil {
+		reads := compose.Reads(j.Document)
+		j.Maps = func(set string) (map[string]*bake.Map, error) { return a.mapsOf(j.Sets, set, reads) }
+		if j.Aside, err = a.studio.Store.Aside(a.ID); err != nil {
 			return err
 		}
 		j.Progress = func(v float64) { share(v * 0.95) }
@@ -313,6 +314,7 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 		if err != nil {
 			return err
 		}
+		defer d.Close()
 		if folder != "" {
 			if err := d.WriteFolder(folder); err != nil {
 				return err
@@ -320,11 +322,7 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 		}
 		row := &store.Delivery{AssetID: a.ID, Preset: p.Name, Title: p.Title, Size: size, Note: string(d.JSON()), Folder: folder}
 		return a.studio.Store.AddDelivery(row, func(file string) error {
-			var b bytes.Buffer
-			if err := d.Zip(&b); err != nil {
-				return err
-			}
-			return deliver.WriteWhole(file, b.Bytes())
+			return deliver.WriteAside(file, d.Zip)
 		})
 	})
 }

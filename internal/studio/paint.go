@@ -49,6 +49,20 @@ type snapshot struct {
 	pages   []*Page        // that show something painted
 	nobody  bool           // has the asset open
 	ctx     context.Context
+	prog    *compose.Program // of the canvas worked on last
+}
+
+// program is the document's for a canvas; all canvases of a round take the same averages.
+func (s *snapshot) program(c *compose.Canvas) (p *compose.Program, err error) {
+	if s.prog == nil || s.prog.Body() != c.Body() {
+		p, err = c.Compile(s.doc)
+	} else {
+		p, err = s.prog.For(c)
+	}
+	if err == nil {
+		s.prog = p
+	}
+	return p, err
 }
 
 // paint is the painter: it waits for changes and makes the pictures, coarse first. Newer changes end
@@ -156,11 +170,7 @@ func (a *Asset) embody(e *easel, s *snapshot) {
 		e.body.Close()
 	}
 	e.of, e.maps = s.reads, s.mapsOf
-	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) {
-		i := slices.IndexFunc(s.sets, func(o uv.Set) bool { return o.Key == set })
-		of, err := a.readMaps(s.sets[i:i+1], s.reads)
-		return of[set], err
-	})
+	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) { return a.mapsOf(s.sets, set, s.reads) })
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {
@@ -259,7 +269,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	if err != nil {
 		return err
 	}
-	prog, err := c.Compile(s.doc)
+	prog, err := s.program(c.Canvas)
 	if err != nil {
 		return err
 	}
@@ -376,7 +386,7 @@ func (a *Asset) cards(e *easel, s *snapshot) {
 		if set == nil {
 			continue
 		}
-		prog, err := c.Compile(s.doc)
+		prog, err := s.program(c)
 		if err != nil {
 			return
 		}
@@ -441,7 +451,7 @@ func (a *Asset) cover(e *easel, s *snapshot) error {
 		if err != nil {
 			return err
 		}
-		prog, err := c.Compile(s.doc)
+		prog, err := s.program(c.Canvas)
 		if err != nil {
 			return err
 		}

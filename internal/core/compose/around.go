@@ -20,7 +20,7 @@ type around struct {
 	of     average
 	once   sync.Once
 	cloud  *cloud
-	values [][packLanes]float32 // by pack of the cloud's points; nil when the work was stopped
+	values []float32 // by point of the cloud; nil when the work was stopped
 }
 
 // average is what is averaged: a clause of a layer, the height below it that a clause of relief sees, or else the layer's
@@ -77,12 +77,12 @@ func (a *around) evaluate(ctx context.Context) error {
 	}
 	a.cloud = c
 	at := cacheKey{c.id, -1, mix(a.key, uint64(math.Float32bits(a.radius)))}
-	if v, ok := b.cache.get(at).([][packLanes]float32); ok {
+	if v, ok := b.cache.get(at).([]float32); ok {
 		b.mu.Unlock()
 		a.values = v
 		return nil
 	}
-	points, ok := b.cache.get(cacheKey{c.id, -1, a.key}).([][packLanes]float32)
+	points, ok := b.cache.get(cacheKey{c.id, -1, a.key}).([]float32)
 	var fill func(k *scratch, t int, out []float32) bool
 	var needs []*around
 	if !ok {
@@ -103,13 +103,13 @@ func (a *around) evaluate(ctx context.Context) error {
 		if points, err = c.points(ctx, fill); err != nil {
 			return err
 		}
-		b.cache.put(cacheKey{c.id, -1, a.key}, points, 4*packLanes*len(points))
+		b.cache.put(cacheKey{c.id, -1, a.key}, points, 4*len(points))
 	}
 	v, err := c.filter(ctx, points, a.radius)
 	if err != nil {
 		return err
 	}
-	b.cache.put(at, v, 4*packLanes*len(v))
+	b.cache.put(at, v, 4*len(v))
 	a.values = v
 	return nil
 }

@@ -190,8 +190,7 @@ func TestSurroundingsCrossSeams(t *testing.T) {
 				for tile := range c.tiles {
 					for _, s := range c.seams[c.rim.tiles[tile].From:c.rim.tiles[tile].To] {
 						i := int(c.tiles[tile].From) + int(s.texel)
-						spot := c.body.spotAt(c.tri[i], (float32(int(c.Surf.Texel[i])%c.Surf.Size)+0.5)/float32(c.Surf.Size), (float32(int(c.Surf.Texel[i])/c.Surf.Size)+0.5)/float32(c.Surf.Size))
-						q := texel{p: at[i], got: float64(v[i]), set: set, tri: int(spot.tri)}
+						q := texel{p: at[i], got: float64(v[i]), set: set, tri: int(c.tri[i])}
 						// Where it lies on the shape.
 						x, y := float64(q.p.X), 1-float64(q.p.Z)
 						if name == "pipe" {
@@ -416,28 +415,24 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(1, 1))
-	values := make([][packLanes]float32, len(c.packs))
+	values := make([]float32, c.n)
 	for i := range values {
-		for k := range values[i] {
-			values[i][k] = random.Float32()
-		}
+		values[i] = random.Float32()
 	}
 	var round patch
 	for i := 0; i < len(m.Positions); i += 3 {
 		w := weighing{radius: 0.075, sheet: 0.08}
 		round.move(c, c.wide, c.cell(m.Positions[i], 4), values)
-		a, s := w.weigh(m.Positions[i], m.Normals[i], round.packs, round.values)
-		pa, ps := w.weighPlain(m.Positions[i], m.Normals[i], round.packs, round.values)
+		a, s := w.weigh(m.Positions[i], m.Normals[i], &round.at, round.values)
+		pa, ps := w.weighPlain(m.Positions[i], m.Normals[i], &round.at, round.values)
 		if pa <= 0 || math.Abs(float64(a-pa)) > 1e-5*float64(pa) || math.Abs(float64(s-ps)) > 1e-5*float64(pa) {
 			t.Fatalf("vertex %d: area %g and sum %g, plain %g and %g", i, a, s, pa, ps)
 		}
 	}
 	// All of the surface is in the points, and samples are shared out whole.
 	area := 0.0
-	for i := range c.packs {
-		for _, a := range c.packs[i].area {
-			area += float64(a)
-		}
+	for _, a := range c.at.area {
+		area += float64(a)
 	}
 	if math.Abs(area-b.area) > 1e-4*b.area {
 		t.Errorf("points have %.5f m² of %.5f", area, b.area)

@@ -181,15 +181,20 @@ func (b *Body) cloud(ctx context.Context, radius float32) (*cloud, error) {
 		return nil, err
 	}
 	b.clouds = append(b.clouds, c)
-	if len(b.clouds) > mostClouds {
+	all := 0
+	for _, o := range b.clouds {
+		all += len(o.tri)
+	}
+	for all > keptSamples && len(b.clouds) > 1 {
+		all -= len(b.clouds[0].tri)
 		b.cache.forget(b.clouds[0].id)
 		b.clouds = slices.Delete(b.clouds, 0, 1)
 	}
 	return c, nil
 }
 
-// mostClouds is how many clouds are kept.
-const mostClouds = 4
+// keptSamples bounds the samples of all clouds that are kept, at about 40 bytes each.
+const keptSamples = 12_000_000
 
 // perRadius is how many points lie along a radius at the least; the next finer cloud has √2 times as many.
 const perRadius = 3

@@ -7,7 +7,6 @@ package compose
 
 import (
 	"context"
-	"math"
 	"slices"
 	"sync/atomic"
 
@@ -31,7 +30,7 @@ type Canvas struct {
 	first int32
 	rank  []int32
 	slope []slope
-	rim   *ground // what lies across the seams; nil until a document lays down height
+	rim   *ground // what lies across the seams
 	seams []seam  // by place of the rim
 }
 
@@ -77,11 +76,18 @@ type slope struct{ tu, tv, bu, bv float32 }
 // NewCanvas rasterises a set of the body at size and reads its maps, which may be of any size; a missing map
 // stands at its neutral value, and the world normal then comes from the model.
 func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, error) {
-	surf, err := surface.RasteriseTiles(ctx, b.model, set, size)
+	c, err := NewBand(ctx, b, set, size, 0, surface.Across(size))
 	if err != nil {
 		return nil, err
 	}
-	if err := surf.Pad(ctx); err != nil {
+	return c, c.Surf.Pad(ctx)
+}
+
+// NewBand is the part of a canvas from one row of tiles to before another. It evaluates to what the whole canvas does, but
+// for the slopes at the rows next to what is left out. It has no padding.
+func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Canvas, error) {
+	surf, err := surface.RasteriseBand(ctx, b.model, set, size, from, to)
+	if err != nil {
 		return nil, err
 	}
 	maps, err := b.maps(set.Key)
@@ -90,7 +96,7 @@ func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, er
 	}
 	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf}
 	c.only, c.tri, c.stand = set.Key, surf.Tri, c.places
-	c.pitch = float32(math.Sqrt(set.Area / float64(surf.Len())))
+	c.pitch = float32(1 / max(1e-9, set.Density(size)))
 	c.faces(b.model, set)
 	c.in.make(surf.Len(), len(surf.Tiles))
 	c.in.need(maps, surf.Len())
@@ -110,6 +116,10 @@ func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, er
 		}
 		c.in.place(t, int(tile.From), place, 2*surface.TileSize*c.pitch)
 	})
+	if err != nil {
+		return nil, err
+	}
+	err = c.findSeams(ctx, maps, from, to)
 	surf.U, surf.V = nil, nil
 	return c, err
 }
@@ -120,9 +130,7 @@ func (c *Canvas) Body() *Body { return c.body }
 // Close gives back what the cache keeps for the canvas.
 func (c *Canvas) Close() {
 	c.body.cache.forget(c.id)
-	if c.rim != nil {
-		c.body.cache.forget(c.rim.id)
-	}
+	c.body.cache.forget(c.rim.id)
 }
 
 // Position is the point of texel i of tile t on the model, as fields read it.

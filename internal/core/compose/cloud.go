@@ -3,7 +3,6 @@ package compose
 import (
 	"context"
 	"math"
-	"slices"
 
 	"crust/internal/core/cells"
 	"crust/internal/core/field"
@@ -22,15 +21,35 @@ type cloud struct {
 	n       int       // points
 	first   []int32   // first sample of each point, and one more
 	share   []float32 // by sample: of the area of its point
-	packs   []pack
+	at      scattered
 	fine    *cells.Index // cells of two spacings, which averages are read from
 	wide    *cells.Index // cells of four, which they are made from
 }
 
-// pack is eight points, one after the other; those beyond the last have no area.
-type pack struct{ x, y, z, nx, ny, nz, area [packLanes]float32 }
+// scattered is points by component, padded to whole vectors by some without area.
+type scattered struct{ x, y, z, nx, ny, nz, area []float32 }
 
-const packLanes = 8
+// lanes are how many points are weighed at once.
+const lanes = 8
+
+// padded is how many there are with the padding.
+func padded(n int) int { return (n + lanes - 1) &^ (lanes - 1) }
+
+// planes lists the components.
+func (p *scattered) planes() [7]*[]float32 {
+	return [7]*[]float32{&p.x, &p.y, &p.z, &p.nx, &p.ny, &p.nz, &p.area}
+}
+
+// resize makes room for n points; what was there is lost.
+func (p *scattered) resize(n int) {
+	for _, v := range p.planes() {
+		if cap(*v) < padded(n) {
+			*v = make([]float32, padded(n)+padded(n)/2)
+		}
+		*v = (*v)[:padded(n)]
+	}
+	clear(p.area[n:])
+}
 
 // reach is from how far averages are read, in spacings.
 const reach = 1.9
@@ -97,10 +116,10 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 	c.ground = g
 	c.pitch = step
 	c.fine, c.wide = index(keys, 1), index(keys, 2)
-	c.packs = make([]pack, (c.n+packLanes-1)/packLanes)
+	c.at.resize(c.n)
 	return c, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
 		for i := from; i < to; i++ {
-			c.packs[i/packLanes].put(i%packLanes, b, spots[c.first[i]:c.first[i+1]], c.share[c.first[i]:c.first[i+1]])
+			c.at.put(i, b, spots[c.first[i]:c.first[i+1]], c.share[c.first[i]:c.first[i+1]])
 		}
 	})
 }
@@ -153,7 +172,7 @@ func index(keys []uint64, doublings int) *cells.Index {
 }
 
 // put makes a point of samples; areas become their shares.
-func (k *pack) put(i int, b *Body, samples []spot, areas []float32) {
+func (k *scattered) put(i int, b *Body, samples []spot, areas []float32) {
 	var p, n geom.Vec3
 	area := float32(0)
 	for j, s := range samples {
@@ -170,7 +189,7 @@ func (k *pack) put(i int, b *Body, samples []spot, areas []float32) {
 }
 
 // points evaluates values at the samples and takes the mean of each point's.
-func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []float32) bool) ([][packLanes]float32, error) {
+func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []float32) bool) ([]float32, error) {
 	at := make([]float32, len(c.tri))
 	err := par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
 		k := c.scratch(w)
@@ -180,21 +199,21 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 	if err != nil {
 		return nil, err
 	}
-	out := make([][packLanes]float32, len(c.packs))
+	out := make([]float32, c.n)
 	return out, par.Blocks(ctx, c.n, 4096, func(_, from, to int) {
 		for i := from; i < to; i++ {
 			v := float32(0)
 			for j := c.first[i]; j < c.first[i+1]; j++ {
 				v += at[j] * c.share[j]
 			}
-			out[i/packLanes][i%packLanes] = v
+			out[i] = v
 		}
 	})
 }
 
 // filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
-func (c *cloud) filter(ctx context.Context, points [][packLanes]float32, radius float32) ([][packLanes]float32, error) {
-	out := make([][packLanes]float32, len(points))
+func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([]float32, error) {
+	out := make([]float32, len(points))
 	r := float32(math.Sqrt(float64(max(0, radius*radius-reach*reach*c.spacing*c.spacing))))
 	if r < c.spacing {
 		copy(out, points) // they are averages already
@@ -204,29 +223,33 @@ func (c *cloud) filter(ctx context.Context, points [][packLanes]float32, radius 
 		var round patch
 		w := weighing{radius: r, sheet: radius}
 		for i := from; i < to; i++ {
-			k, j := &c.packs[i/packLanes], i%packLanes
-			p := geom.Vec3{X: k.x[j], Y: k.y[j], Z: k.z[j]}
+			p, n := c.place(i)
 			round.move(c, c.wide, c.cell(p, 4), points)
-			area, sum := w.weigh(p, geom.Vec3{X: k.nx[j], Y: k.ny[j], Z: k.nz[j]}, round.packs, round.values)
+			area, sum := w.weigh(p, n, &round.at, round.values)
+			out[i] = points[i]
 			if area > 0 {
-				out[i/packLanes][j] = sum / area
-			} else {
-				out[i/packLanes][j] = points[i/packLanes][j]
+				out[i] = sum / area
 			}
 		}
 	})
+}
+
+// place is where a point lies and how it faces.
+func (c *cloud) place(i int) (p, n geom.Vec3) {
+	k := &c.at
+	return geom.Vec3{X: k.x[i], Y: k.y[i], Z: k.z[i]}, geom.Vec3{X: k.nx[i], Y: k.ny[i], Z: k.nz[i]}
 }
 
 // patch is the points round one cell, side by side, with their values.
 type patch struct {
 	near   cells.Near
 	cell   [3]int32
-	packs  []pack
-	values [][packLanes]float32
+	at     scattered
+	values []float32
 }
 
 // move goes to a cell; places near each other mostly share it.
-func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values [][packLanes]float32) {
+func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) {
 	if q.cell == cell {
 		return // no place of the surface is in cell 0
 	}
@@ -236,21 +259,19 @@ func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values [][packLane
 	for _, r := range q.near.Ranges() {
 		n += int(r[1] - r[0])
 	}
-	packs := (n + packLanes - 1) / packLanes
-	q.packs, q.values = slices.Grow(q.packs[:0], packs)[:packs], slices.Grow(q.values[:0], packs)[:packs]
-	if packs > 0 {
-		q.packs[packs-1], q.values[packs-1] = pack{}, [packLanes]float32{}
+	q.at.resize(n)
+	if cap(q.values) < padded(n) {
+		q.values = make([]float32, padded(n)+padded(n)/2)
 	}
+	q.values = q.values[:padded(n)]
+	clear(q.values[n:])
+	from, to := c.at.planes(), q.at.planes()
 	n = 0
 	for _, r := range q.near.Ranges() {
-		for at := r[0]; at < r[1]; at++ {
-			from, i, to, j := &c.packs[at/packLanes], at%packLanes, &q.packs[n/packLanes], n%packLanes
-			to.x[j], to.y[j], to.z[j] = from.x[i], from.y[i], from.z[i]
-			to.nx[j], to.ny[j], to.nz[j] = from.nx[i], from.ny[i], from.nz[i]
-			to.area[j] = from.area[i]
-			q.values[n/packLanes][j] = values[at/packLanes][i]
-			n++
+		for k := range from {
+			copy((*to[k])[n:], (*from[k])[r[0]:r[1]])
 		}
+		n += copy(q.values[n:], values[r[0]:r[1]])
 	}
 }
 
@@ -268,25 +289,22 @@ type weighing struct {
 }
 
 // weighPlain sums the weighted areas of points, and of their values, round p with the normal n.
-func (w *weighing) weighPlain(p, n geom.Vec3, packs []pack, values [][packLanes]float32) (area, sum float32) {
-	var areas, sums [packLanes]float32
+func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, values []float32) (area, sum float32) {
+	var areas, sums [lanes]float32
 	inv, sheet := 1/(w.radius*w.radius), 2/w.sheet
-	for at := range packs {
-		k := &packs[at]
-		for i := range packLanes {
-			dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
-			near := 1 - (dx*dx+dy*dy+dz*dz)*inv
-			if near <= 0 {
-				continue
-			}
-			// Full weight up to some 95°, none from about 127°.
-			facing := geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z)*2 + 1.2)
-			// Full up to a quarter of the radius, none from half of it.
-			off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
-			weight := near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
-			areas[i] += weight
-			sums[i] += weight * values[at][i]
+	for i := range values {
+		dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
+		near := 1 - (dx*dx+dy*dy+dz*dz)*inv
+		if near <= 0 {
+			continue
 		}
+		// Full weight up to some 95°, none from about 127°.
+		facing := geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z)*2 + 1.2)
+		// Full up to a quarter of the radius, none from half of it.
+		off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
+		weight := near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
+		areas[i%lanes] += weight
+		sums[i%lanes] += weight * values[i]
 	}
 	for i := range areas {
 		area += areas[i]
@@ -322,7 +340,7 @@ func (n *nearby) at(b *field.Block, i int) float32 {
 	q := &n.patches[(uint32(cell[0])*0x9e3779b1+uint32(cell[1])*0x85ebca6b+uint32(cell[2])*0xc2b2ae35)>>(32-patchBits)]
 	q.move(c, c.fine, cell, n.a.values)
 	w := weighing{radius: reach * c.spacing, sheet: max(n.a.radius, perRadius*c.spacing)}
-	area, sum := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, q.packs, q.values)
+	area, sum := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, q.values)
 	if area <= 0 {
 		return nan
 	}

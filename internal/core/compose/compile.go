@@ -161,9 +161,19 @@ func (p *plan) heights(g *ground, end int, c *strata.Clause) ([]*step, error) {
 
 // Compile makes the document's program. Layers that cannot show on the canvas have no step.
 func (c *Canvas) Compile(d *strata.Document) (*Program, error) {
-	p := &Program{plan: newPlan(c.body, d), byID: map[string]int{}}
-	for i := range d.Layers {
-		l := &d.Layers[i]
+	return c.compile(newPlan(c.body, d))
+}
+
+// Body is the surface that the program is for.
+func (p *Program) Body() *Body { return p.plan.body }
+
+// For is the program of the same document for another canvas of the body. What was averaged for one is not averaged again.
+func (p *Program) For(c *Canvas) (*Program, error) { return c.compile(p.plan) }
+
+func (c *Canvas) compile(of *plan) (*Program, error) {
+	p := &Program{plan: of, byID: map[string]int{}}
+	for i := range of.doc.Layers {
+		l := &of.doc.Layers[i]
 		if l.Hidden || l.Opacity == 0 || !c.Touches(l) {
 			continue
 		}
@@ -175,13 +185,10 @@ func (c *Canvas) Compile(d *strata.Document) (*Program, error) {
 		p.steps = append(p.steps, s)
 	}
 	var err error
-	if p.relief, err = p.plan.heights(c.ground, len(d.Layers), nil); err != nil {
+	if p.relief, err = of.heights(c.ground, len(of.doc.Layers), nil); err != nil {
 		return nil, err
 	}
-	if p.relief != nil {
-		c.findSeams()
-		p.across, err = p.plan.heights(c.rim, len(d.Layers), nil)
-	}
+	p.across, err = of.heights(c.rim, len(of.doc.Layers), nil)
 	return p, err
 }
 

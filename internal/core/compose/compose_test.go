@@ -286,7 +286,6 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 	// The heights stand in the cache as if a layer had laid them.
 	high := []*step{{full: true, height: true}}
 	p := &Program{relief: high, across: high}
-	c.findSeams()
 	ch := newChannels(c.Len())
 	k := c.scratch(0)
 	k.rim = c.rim.scratch(0)

@@ -95,10 +95,8 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 		if k.channels == nil {
 			k.channels = newChannels(tileTexels)
 		}
-		if c.rim != nil {
-			k.rim = c.rim.scratch(w)
-			k.rim.ctx = ctx
-		}
+		k.rim = c.rim.scratch(w)
+		k.rim.ctx = ctx
 		is, has := c.keys(k, p, t), Keys{}
 		if do.Has != nil {
 			has = do.Has(t)

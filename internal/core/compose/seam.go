@@ -1,8 +1,12 @@
 package compose
 
 import (
+	"context"
+
+	"crust/internal/core/bake"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/surface"
 )
 
@@ -27,157 +31,129 @@ type seam struct {
 // findSeams finds what lies one texel further on where a texel's neighbour is not covered, or belongs to another piece of
 // the surface: the way is followed over the edges of triangles, which are unfolded on the way. So the slope of a height is
 // the same on both sides of a seam.
-func (c *Canvas) findSeams() {
-	if c.rim != nil {
-		return
-	}
+func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, end int) error {
 	b, s := c.body, c.Surf
 	beyond := b.neighbours()
-	var spots []spot
-	var own []int32 // by place of the rim: the texel that it is seen from
 	tiles := make([]surface.Tile, len(c.tiles))
-	for t := range c.tiles {
-		tiles[t].From = int32(len(spots))
-		for i := c.tiles[t].From; i < c.tiles[t].To; i++ {
-			at := int(s.Texel[i])
-			var pu, pv geom.Vec3
-			known := false
-			for way, w := range ways {
-				x, y := at%s.Size+w[0], at/s.Size+w[1]
-				j := c.covered(x, y)
-				if j >= 0 && s.Tri[j] == s.Tri[i] {
-					continue
-				}
-				if !known {
-					pu, pv = along(b.model, s.Tri[i])
-					known = true
-				}
-				step := pu.Mul(float32(w[0]) / float32(s.Size)).Add(pv.Mul(float32(-w[1]) / float32(s.Size)))
-				if j >= 0 && c.point(i).Dist(c.point(j)) < 3*step.Len() {
-					continue
-				}
-				from := b.spotAt(s.Tri[i], (float32(at%s.Size)+0.5)/float32(s.Size), (float32(at/s.Size)+0.5)/float32(s.Size))
-				to, ok := b.walk(beyond, from, step)
-				if !ok && j < 0 {
-					continue // as it is without a neighbour
-				}
-				c.seams = append(c.seams, seam{uint16(i - c.tiles[t].From), uint8(way), !ok})
-				spots, own = append(spots, to), append(own, i)
-			}
-		}
-		tiles[t].To = int32(len(spots))
+	rims := make([]rim, len(c.tiles))
+	grid := newGrid(s, top, end)
+	err := par.Blocks(ctx, len(tiles), 1, func(_, t, _ int) { c.rimOf(beyond, grid, t, &rims[t]) })
+	if err != nil {
+		return err
+	}
+	n := 0
+	for t := range rims {
+		tiles[t].From = int32(n)
+		n += len(rims[t].spots)
+		tiles[t].To = int32(n)
+		c.seams = append(c.seams, rims[t].seams...)
 	}
 	c.rim = newGround(b, tiles)
 	c.rim.pitch = c.pitch
-	c.rim.tri = make([]int32, len(spots))
+	c.rim.tri = make([]int32, n)
 	in := &c.rim.in
-	in.make(len(spots), len(tiles))
-	for t := range tiles {
+	in.make(n, len(tiles))
+	in.need(maps, n)
+	return par.Blocks(ctx, len(tiles), 1, func(_, t, _ int) {
+		from := int(tiles[t].From)
 		var place []geom.Vec3
-		for i := tiles[t].From; i < tiles[t].To; i++ {
-			c.rim.tri[i] = spots[i].tri
-			place = append(place, b.at(spots[i]))
-		}
-		in.place(t, int(tiles[t].From), place, 2*surface.TileSize*c.pitch)
-	}
-	for i, p := range c.in.planes() {
-		if *p.v != nil {
-			*in.planes()[i].v = make([]uint16, len(spots))
-		}
-	}
-	for i := range spots {
-		c.acrossSeam(i, spots[i], own[i])
-	}
-}
-
-// acrossSeam fills the inputs of a place of the rim: from the canvas's own where it lies on this set, else going on as they
-// do towards the seam.
-func (c *Canvas) acrossSeam(i int, at spot, own int32) {
-	in, s := &c.rim.in, c.Surf
-	read := func(v []uint16) uint16 { return 0 }
-	var n geom.Vec3
-	if c.body.setOf[at.tri] == c.body.setOf[s.Tri[own]] {
-		x, y := c.body.square(at)
-		four, share := c.fourRound(x, y)
-		read = func(v []uint16) uint16 {
-			sum := float32(0.5)
-			for k, j := range four {
-				sum += share[k] * float32(v[j])
+		for k, at := range rims[t].spots {
+			c.rim.tri[from+k] = at.tri
+			place = append(place, b.at(at))
+			putVector(&in.normal, from+k, b.normal(at))
+			if b.setOf[at.tri] == b.setOf[c.tri[rims[t].from[k]]] {
+				x, y := b.square(at)
+				in.read(maps, from+k, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
+			} else {
+				c.goOn(from+k, rims[t].from[k], rims[t].back[k])
 			}
-			return uint16(min(65535, sum))
 		}
-		for k, j := range four {
-			n = n.Add(c.facing(j).Mul(share[k]))
+		in.place(t, from, place, 2*surface.TileSize*c.pitch)
+	})
+}
+
+// rim is what lies across the seams of a tile.
+type rim struct {
+	seams      []seam
+	spots      []spot
+	from, back []int32 // the texel that each is seen from, and the one behind that; the same where there is none
+}
+
+func (c *Canvas) rimOf(beyond []int32, grid *grid, t int, out *rim) {
+	b, s := c.body, c.Surf
+	for i := c.tiles[t].From; i < c.tiles[t].To; i++ {
+		at := int(s.Texel[i])
+		var pu, pv geom.Vec3
+		known := false
+		for way, w := range ways {
+			j := grid.at(at%s.Size+w[0], at/s.Size+w[1])
+			if j >= 0 && s.Tri[j] == s.Tri[i] || j == leftOut {
+				continue
+			}
+			if !known {
+				pu, pv = along(b.model, s.Tri[i])
+				known = true
+			}
+			step := pu.Mul(float32(w[0]) / float32(s.Size)).Add(pv.Mul(float32(-w[1]) / float32(s.Size)))
+			if j >= 0 && s.Position(int(i)).Dist(s.Position(int(j))) < 3*step.Len() {
+				continue
+			}
+			to, ok := b.walk(beyond, spot{s.Tri[i], s.U[i], s.V[i]}, step)
+			if !ok && j < 0 {
+				continue // as it is without a neighbour
+			}
+			back := grid.at(at%s.Size-w[0], at/s.Size-w[1])
+			if back < 0 {
+				back = i
+			}
+			out.seams = append(out.seams, seam{uint16(i - c.tiles[t].From), uint8(way), !ok})
+			out.spots, out.from, out.back = append(out.spots, to), append(out.from, i), append(out.back, back)
 		}
-	} else {
-		w := ways[c.seams[i].way]
-		t := int(s.Texel[own])
-		inner := c.covered(t%s.Size-w[0], t/s.Size-w[1])
-		if inner < 0 {
-			inner = own
-		}
-		read = func(v []uint16) uint16 { return uint16(min(65535, max(0, 2*int(v[own])-int(v[inner])))) }
-		n = c.body.normal(at)
 	}
-	putVector(&in.normal, i, n.Norm())
-	to := in.planes()
+}
+
+// goOn fills the maps of a place of the rim that lies on another set: they go on as they do towards the seam.
+func (c *Canvas) goOn(i int, from, back int32) {
+	to := c.rim.in.planes()
 	for k, p := range c.in.planes() {
-		if *p.v != nil {
-			(*to[k].v)[i] = read(*p.v)
+		if v := *p.v; v != nil {
+			(*to[k].v)[i] = uint16(min(65535, max(0, 2*int(v[from])-int(v[back]))))
 		}
 	}
 }
 
-// fourRound are the texels round a place of the square, with their shares; nearest ones stand in for those not covered.
-func (c *Canvas) fourRound(x, y float32) (at [4]int32, share [4]float32) {
-	s := c.Surf
-	limit := float32(s.Size - 1)
-	x, y = min(max(x*float32(s.Size)-0.5, 0), limit), min(max(y*float32(s.Size)-0.5, 0), limit)
-	x0, y0 := int(x), int(y)
-	fx, fy := x-float32(x0), y-float32(y0)
-	for k := range at {
-		dx, dy := k&1, k>>1
-		at[k] = s.Nearest[min(y0+dy, s.Size-1)*s.Size+min(x0+dx, s.Size-1)]
-		share[k] = [2]float32{1 - fx, fx}[dx] * [2]float32{1 - fy, fy}[dy]
+// grid finds texels by column and row.
+type grid struct {
+	size, top, rows int
+	texel           []int32
+}
+
+// leftOut stands for texels beyond the rows that a band has.
+const leftOut = -2
+
+// newGrid is of the rows of tiles from from to before to.
+func newGrid(s *surface.Surface, from, to int) *grid {
+	g := &grid{size: s.Size, top: from * surface.TileSize}
+	g.rows = min(s.Size, to*surface.TileSize) - g.top
+	g.texel = make([]int32, g.size*g.rows)
+	for i := range g.texel {
+		g.texel[i] = -1
 	}
-	return at, share
+	for i, at := range s.Texel {
+		g.texel[int(at)-g.top*g.size] = int32(i)
+	}
+	return g
 }
 
-// facing is the normal at a texel.
-func (c *Canvas) facing(i int32) geom.Vec3 {
-	n := &c.in.normal
-	return geom.Vec3{X: float32(n[0][i]), Y: float32(n[1][i]), Z: float32(n[2][i])}.Mul(1. / 32767)
-}
-
-// covered is the texel in a column and row, −1 where there is none.
-func (c *Canvas) covered(x, y int) int32 {
-	s := c.Surf
-	if x < 0 || y < 0 || x >= s.Size || y >= s.Size {
+// at is the texel in a column and row, −1 where there is none.
+func (g *grid) at(x, y int) int32 {
+	if x < 0 || y < 0 || x >= g.size || y >= g.size {
 		return -1
 	}
-	if i := s.Nearest[y*s.Size+x]; int(s.Texel[i]) == y*s.Size+x {
-		return i
+	if y < g.top || y >= g.top+g.rows {
+		return leftOut
 	}
-	return -1
-}
-
-// point is where a texel lies on the model.
-func (c *Canvas) point(i int32) geom.Vec3 {
-	at := int(c.Surf.Texel[i])
-	return c.body.at(c.body.spotAt(c.Surf.Tri[i], (float32(at%c.Surf.Size)+0.5)/float32(c.Surf.Size), (float32(at/c.Surf.Size)+0.5)/float32(c.Surf.Size)))
-}
-
-// spotAt is the place of a triangle that lies at x, y of its set's square, from the top left.
-func (b *Body) spotAt(tri int32, x, y float32) spot {
-	i, uvs := b.model.Tris[tri], b.model.UVs
-	o := b.sets[b.setOf[tri]].Origin
-	p, q, r := uvs[i[0]].Sub(o), uvs[i[1]].Sub(o), uvs[i[2]].Sub(o)
-	e1, e2, d := q.Sub(p), r.Sub(p), geom.Vec2{X: x, Y: 1 - y}.Sub(p)
-	det := e1.Cross(e2)
-	if det == 0 {
-		return spot{tri, 1. / 3, 1. / 3}
-	}
-	return spot{tri, d.Cross(e2) / det, e1.Cross(d) / det}
+	return g.texel[(y-g.top)*g.size+x]
 }
 
 // neighbours is, for each side of a triangle, the side that it shares its edge with, −1 for none. A side is

@@ -1,17 +1,11 @@
 package deliver
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 
 	"crust/internal/core/bake"
@@ -21,6 +15,7 @@ import (
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
+	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
 
@@ -29,52 +24,25 @@ type Job struct {
 	Asset    string // names the GLB
 	Model    *mesh.Model
 	Sets     []uv.Set
-	Maps     map[string]map[string]*bake.Map // set → kind → map
+	Maps     compose.Maps // are read set by set
 	Document *strata.Document
 	Preset   *Preset              // nil to write a Where alone
 	Where    string               // name of a layer whose Where is written too, empty for none
 	Size     int                  // of all sets in px
 	SizeOf   func(key string) int // of single sets, instead; nil for Size everywhere
+	Aside    string               // folder in which files are made, one of their own below it; empty for the system's
 	Progress func(float64)
 }
 
-// Written is one file of a delivery.
-type Written struct {
-	File     string            `json:"file"`
-	Set      string            `json:"set,omitempty"`
-	Channels map[string]string `json:"channels,omitempty"`
-	Bits     int               `json:"bits,omitempty"`
-	Space    string            `json:"colour_space,omitempty"`
-	Size     int               `json:"size,omitempty"`
-	Bytes    int               `json:"bytes"`
-	SHA256   string            `json:"sha256"`
-	data     []byte
-}
-
-// Data is the file's contents.
-func (w *Written) Data() []byte { return w.data }
-
-// Delivery is one run of a preset.
-type Delivery struct {
-	Preset string    `json:"preset"`
-	Title  string    `json:"title"`
-	Asset  string    `json:"asset"`
-	Size   int       `json:"size"`
-	Green  string    `json:"normal_green"` // "up" or "down"
-	Pad    string    `json:"padding"`
-	Notes  []string  `json:"notes"`
-	Files  []Written `json:"files"`
-}
-
 // cacheBytes is room for the results that tiles take of each other.
-const cacheBytes = 64 << 20
+const cacheBytes = 256 << 20
 
-// Note is the name of the file that describes a delivery.
-const Note = "delivery.json"
+// bandRows is how many rows of tiles of a set are open at once, and a row more on either side.
+const bandRows = 8
 
-// Run evaluates every set at the job's size and makes the preset's files in memory. The same job
-// gives the same bytes on any number of cores.
-func Run(ctx context.Context, j Job) (*Delivery, error) {
+// Run evaluates every set at the job's size, band by band, and makes the preset's files aside; Close drops them. The same
+// job gives the same bytes on any number of cores.
+func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 	sizeOf := j.SizeOf
 	if sizeOf == nil {
 		sizeOf = func(string) int { return j.Size }
@@ -92,74 +60,47 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	if j.Preset == nil {
 		j.Preset = &Preset{}
 	}
-	shown := -1
-	var wheres []Written
+	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)), where: -1}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
 		if err != nil {
 			return nil, err
 		}
-		_, shown, _ = j.Document.Layer(l.ID)
+		_, r.where, _ = j.Document.Layer(l.ID)
 	}
-	d := &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
+	d = &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
 		Notes: []string{"Files marked linear are data: read them without sRGB decoding.", "Normals are in tangent space, MikkTSpace, (n + 1)/2."}}
-	steps, all := 0, len(j.Sets)*(1+len(j.Preset.Files))
-	step := func() { steps++; progress(float64(steps) / float64(all+1)) }
-	body := compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, func(set string) (map[string]*bake.Map, error) { return j.Maps[set], nil })
+	if d.aside, err = os.MkdirTemp(j.Aside, "making-"); err != nil {
+		return nil, fmt.Errorf("there is no place to make the files: %w", err)
+	}
+	defer func() {
+		if err != nil {
+			d.Close()
+			d = nil
+		}
+	}()
+	var wheres []Written
 	for i := range j.Sets {
 		set := &j.Sets[i]
-		c, err := compose.NewCanvas(ctx, body, set, sizeOf(set.Key))
+		files, err := r.set(set, sizeOf(set.Key), d.aside, func(share float64) { progress((float64(i) + share) / float64(len(j.Sets)+1)) })
 		if err != nil {
-			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
+			return d, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
-		prog, err := c.Compile(j.Document)
-		if err != nil {
-			return nil, err
+		if r.where >= 0 {
+			wheres = append(wheres, files[len(files)-1])
+			files = files[:len(files)-1]
 		}
-		if shown >= 0 {
-			w, err := where(ctx, c, prog, shown, j.Where, whereFile.FileName(j.Asset, set))
-			if err != nil {
-				return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
-			}
-			wheres = append(wheres, *w)
-		}
-		if len(j.Preset.Files) == 0 {
-			step()
-			continue
-		}
-		packs := make([]*packing, len(j.Preset.Files))
-		for k, f := range j.Preset.Files {
-			if packs[k], err = newPacking(c, f, f.FileName(j.Asset, set)); err != nil {
-				return nil, err
-			}
-		}
-		err = c.Run(ctx, prog, compose.Pass{Do: func(_, t int, _ compose.Keys, ch *compose.Channels) {
-			for _, p := range packs {
-				p.take(t, ch)
-			}
-		}})
-		if err != nil {
-			return nil, fmt.Errorf("set “%s”: %w", set.Name, err)
-		}
-		c.Close()
-		step()
-		for k, p := range packs {
-			w, err := p.write(ctx)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", p.name, err)
-			}
-			if slices.Contains(p.file.Channels, "normal.g.down") {
-				d.Green = "down"
-			}
-			d.Files = append(d.Files, *w)
-			packs[k] = nil // its texels are not needed any more
-			step()
+		d.Files = append(d.Files, files...)
+	}
+	for _, f := range j.Preset.Files {
+		if slices.Contains(f.Channels, "normal.g.down") {
+			d.Green = "down"
 		}
 	}
 	if j.Preset.GLB {
-		w, err := glb(j, d.Files)
+		w, err := glb(j, d.Files, d.aside)
 		if err != nil {
-			return nil, err
+			return d, err
 		}
 		d.Files = append(d.Files, *w)
 	}
@@ -168,89 +109,183 @@ func Run(ctx context.Context, j Job) (*Delivery, error) {
 	return d, nil
 }
 
-// whereFile is the picture of a layer's Where.
-var whereFile = File{Label: "Where", Pattern: "{set}_where", Channels: []string{"where"}, Bits: 16}
+// lastOf keeps the maps of the set that was read last, which band after band asks for.
+func lastOf(read compose.Maps) compose.Maps {
+	var set string
+	var maps map[string]*bake.Map
+	return func(want string) (map[string]*bake.Map, error) {
+		if maps != nil && set == want {
+			return maps, nil
+		}
+		maps = nil
+		of, err := read(want)
+		if err != nil {
+			return nil, err
+		}
+		if of == nil {
+			of = map[string]*bake.Map{}
+		}
+		set, maps = want, of
+		return maps, nil
+	}
+}
 
-// where writes a layer's Where in 16-bit grey, with the same padding as all pictures.
-func where(ctx context.Context, c *compose.Canvas, prog *compose.Program, layer int, of, name string) (*Written, error) {
-	v, err := c.Field(ctx, prog, layer, "")
+// run is a delivery while it is made.
+type run struct {
+	ctx   context.Context
+	j     *Job
+	body  *compose.Body
+	prog  *compose.Program
+	where int // place of the layer whose Where is written, −1 for none
+}
+
+// set makes the files of a set, that of the Where last.
+func (r *run) set(set *uv.Set, size int, aside string, progress func(float64)) ([]Written, error) {
+	cover, err := surface.Cover(r.ctx, r.j.Model, set, size)
 	if err != nil {
 		return nil, err
 	}
-	p := &packing{canvas: c, file: whereFile, name: name, bytes: 2, pix: make([]byte, 2*len(v))}
-	for i, x := range v {
-		binary.BigEndian.PutUint16(p.pix[2*i:], pixel.Q16(x))
+	if err := cover.Pad(r.ctx); err != nil {
+		return nil, err
 	}
-	w, err := p.write(ctx)
-	if err == nil {
-		w.Channels["R"] = "where " + of
+	files := r.j.Preset.Files
+	if r.where >= 0 {
+		files = append(slices.Clip(files), whereFile)
 	}
-	return w, err
+	packs := make([]*packing, len(files))
+	for k, f := range files {
+		if packs[k], err = newPacking(cover, f, f.FileName(r.j.Asset, set)); err != nil {
+			return nil, err
+		}
+	}
+	cover.Texel = nil // the padding leads to what is packed
+	across := surface.Across(size)
+	for from := 0; from < across; from += bandRows {
+		if err := r.band(set, size, from, min(across, from+bandRows), cover, packs); err != nil {
+			return nil, err
+		}
+		progress(0.7 * float64(from) / float64(across))
+	}
+	var out []Written
+	for k, p := range packs {
+		w, err := p.write(r.ctx, set.Key, aside)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", p.name, err)
+		}
+		if r.where >= 0 && k == len(packs)-1 {
+			w.Channels["R"] = "where " + r.j.Where
+		}
+		out = append(out, *w)
+		packs[k] = nil // its texels are not needed any more
+		progress(0.7 + 0.3*float64(k+1)/float64(len(packs)))
+	}
+	return out, nil
 }
+
+// band evaluates some rows of tiles and packs them.
+func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, packs []*packing) error {
+	c, err := compose.NewBand(r.ctx, r.body, set, size, max(0, from-1), min(surface.Across(size), to+1))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if r.prog == nil {
+		r.prog, err = c.Compile(r.j.Document)
+	} else {
+		r.prog, err = r.prog.For(c)
+	}
+	if err != nil {
+		return err
+	}
+	do := compose.Pass{Tiles: []int{}}
+	begin := map[int]int{} // by tile: its first texel in the whole
+	for t := range c.Surf.Tiles {
+		if tile := &c.Surf.Tiles[t]; int(tile.Y) >= from && int(tile.Y) < to {
+			do.Tiles = append(do.Tiles, t)
+			begin[t] = int(cover.Tiles[cover.TileAt(tile.X, tile.Y)].From)
+		}
+	}
+	of := packs
+	if r.where >= 0 {
+		v, err := c.Field(r.ctx, r.prog, r.where, "")
+		if err != nil {
+			return err
+		}
+		p := packs[len(packs)-1]
+		for _, t := range do.Tiles {
+			into := p.pix[2*begin[t]:]
+			for i, x := range v[c.Surf.Tiles[t].From:c.Surf.Tiles[t].To] {
+				binary.BigEndian.PutUint16(into[2*i:], pixel.Q16(x))
+			}
+		}
+		of = packs[:len(packs)-1]
+	}
+	if len(of) == 0 {
+		return nil
+	}
+	do.Do = func(_, t int, _ compose.Keys, ch *compose.Channels) {
+		for _, p := range of {
+			p.take(begin[t], c.Surf.Tiles[t].Len(), ch)
+		}
+	}
+	return c.Run(r.ctx, r.prog, do)
+}
+
+// whereFile is the picture of a layer's Where in 16-bit grey.
+var whereFile = File{Label: "Where", Pattern: "{set}_where", Channels: []string{"where"}, Bits: 16}
 
 // packing is one file of a set in the making: its texels in the bytes of the file, tile by tile.
 type packing struct {
-	canvas *compose.Canvas
-	file   File
-	name   string
-	from   []compose.Source
-	bytes  int // a texel
-	pix    []byte
+	cover *surface.Surface
+	file  File
+	name  string
+	from  []compose.Source
+	bytes int // a texel
+	pix   []byte
 }
 
-func newPacking(c *compose.Canvas, f File, name string) (*packing, error) {
-	p := &packing{canvas: c, file: f, name: name, bytes: len(f.Channels) * f.Bits / 8}
+func newPacking(cover *surface.Surface, f File, name string) (*packing, error) {
+	p := &packing{cover: cover, file: f, name: name, bytes: len(f.Channels) * f.Bits / 8}
 	for _, name := range f.Channels {
 		s, ok := compose.SourceOf(name)
-		if !ok {
+		if !ok && f.Label != whereFile.Label {
 			return nil, fmt.Errorf("there is no channel “%s”", name)
 		}
 		p.from = append(p.from, s)
 	}
-	p.pix = make([]byte, c.Len()*p.bytes)
+	p.pix = make([]byte, cover.Len()*p.bytes)
 	return p, nil
 }
 
-// take packs a tile's channels.
-func (p *packing) take(t int, ch *compose.Channels) {
-	tile := &p.canvas.Surf.Tiles[t]
-	into := p.pix[int(tile.From)*p.bytes : int(tile.To)*p.bytes]
+// take packs the channels of a tile of so many texels.
+func (p *packing) take(first, texels int, ch *compose.Channels) {
+	into := p.pix[first*p.bytes : (first+texels)*p.bytes]
 	for k, s := range p.from {
 		s.Pack(ch, p.file.Bits, into[k*p.file.Bits/8:], p.bytes)
 	}
 }
 
-// write makes the PNG; empty texels take the value of the nearest covered one.
-func (p *packing) write(ctx context.Context) (*Written, error) {
+// write makes the PNG aside; empty texels take the value of the nearest covered one.
+func (p *packing) write(ctx context.Context, set, aside string) (*Written, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	size, n := p.canvas.Surf.Size, p.bytes
+	size, n := p.cover.Size, p.bytes
 	im := &imgfile.Image{Width: size, Height: size, Channels: len(p.file.Channels), Bits: p.file.Bits, SRGB: p.file.SRGB,
 		Row: func(y int, row []byte) {
-			for x, i := range p.canvas.Surf.Nearest[y*size : (y+1)*size] {
+			for x, i := range p.cover.Nearest[y*size : (y+1)*size] {
 				copy(row[x*n:(x+1)*n], p.pix[int(i)*n:])
 			}
 		}}
-	var b bytes.Buffer
-	if err := imgfile.WritePNG(&b, im, 5); err != nil {
-		return nil, err
-	}
-	w := &Written{File: p.name, Set: p.canvas.Set, Bits: p.file.Bits, Space: p.file.Space(), Size: size, Channels: map[string]string{}}
+	w := &Written{File: p.name, Set: set, Bits: p.file.Bits, Space: p.file.Space(), Size: size, Channels: map[string]string{}}
 	for k, name := range p.file.Channels {
 		w.Channels["RGBA"[k:k+1]] = name
 	}
-	w.seal(b.Bytes())
-	return w, nil
-}
-
-func (w *Written) seal(data []byte) {
-	sum := sha256.Sum256(data)
-	w.data, w.Bytes, w.SHA256 = data, len(data), hex.EncodeToString(sum[:])
+	return w, w.make(aside, func(to io.Writer) error { return imgfile.WritePNG(to, im, 5) })
 }
 
 // glb writes the model with one material per set. Sets on UDIM tiles are moved to the unit square.
-func glb(j Job, files []Written) (*Written, error) {
+func glb(j Job, files []Written, aside string) (*Written, error) {
 	setOf := make([]int, len(j.Model.Tris))
 	for i := range j.Sets {
 		for _, t := range j.Sets[i].Tris {
@@ -261,7 +296,10 @@ func glb(j Job, files []Written) (*Written, error) {
 	for i := range j.Sets {
 		mat := mesh.GLBMaterial{Name: j.Sets[i].Name, NamePictures: j.Sets[i].Name}
 		for k, f := range j.Preset.Files {
-			data := files[i*len(j.Preset.Files)+k].data
+			data, err := files[i*len(j.Preset.Files)+k].Data()
+			if err != nil {
+				return nil, err
+			}
 			switch f.Channels[0] {
 			case "base.r":
 				mat.BaseColour = data
@@ -273,78 +311,6 @@ func glb(j Job, files []Written) (*Written, error) {
 		}
 		o.Materials = append(o.Materials, mat)
 	}
-	var b bytes.Buffer
-	if err := mesh.WriteGLB(&b, j.Model, o); err != nil {
-		return nil, err
-	}
 	w := &Written{File: uv.FileName(j.Asset) + ".glb"}
-	w.seal(b.Bytes())
-	return w, nil
-}
-
-// JSON is the delivery's note.
-func (d *Delivery) JSON() []byte {
-	b, err := json.MarshalIndent(d, "", "  ")
-	if err != nil {
-		panic(err) // plain strings and numbers always encode
-	}
-	return append(b, '\n')
-}
-
-// Zip writes the files and the note as one zip, without compressing pictures again.
-func (d *Delivery) Zip(w io.Writer) error {
-	z := zip.NewWriter(w)
-	put := func(name string, data []byte) error {
-		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store})
-		if err != nil {
-			return err
-		}
-		_, err = f.Write(data)
-		return err
-	}
-	for i := range d.Files {
-		if err := put(d.Files[i].File, d.Files[i].data); err != nil {
-			return err
-		}
-	}
-	if err := put(Note, d.JSON()); err != nil {
-		return err
-	}
-	return z.Close()
-}
-
-// WriteFolder writes the files and, last, the note. Each appears whole or not at all.
-func (d *Delivery) WriteFolder(dir string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("the folder cannot be made: %w", err)
-	}
-	for i := range d.Files {
-		if err := WriteWhole(filepath.Join(dir, d.Files[i].File), d.Files[i].data); err != nil {
-			return err
-		}
-	}
-	return WriteWhole(filepath.Join(dir, Note), d.JSON())
-}
-
-// WriteWhole writes a file beside its place and moves it there, so that no half-written one is left.
-func WriteWhole(name string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(name), ".writing-*")
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, err)
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(data)
-	if e := f.Chmod(0o644); err == nil {
-		err = e
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", name, err)
-	}
-	return nil
+	return w, w.make(aside, func(to io.Writer) error { return mesh.WriteGLB(to, j.Model, o) })
 }

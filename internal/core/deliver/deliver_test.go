@@ -17,9 +17,12 @@ import (
 	"testing"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/compose"
 	"crust/internal/core/finish"
 	"crust/internal/core/mesh"
+	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
+	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
 
@@ -51,18 +54,29 @@ func job(t *testing.T, preset string) Job {
 	if doc.Layers, err = f.Layers(doc, map[string]float64{"age": 0.7}, float64(m.Bounds().Diagonal())); err != nil {
 		t.Fatal(err)
 	}
-	j := Job{Asset: "two spheres", Model: m, Sets: sets, Maps: map[string]map[string]*bake.Map{}, Document: doc, Preset: p, Size: 256}
+	all := map[string]map[string]*bake.Map{}
+	j := Job{Asset: "two spheres", Model: m, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return all[set], nil }, Document: doc, Preset: p, Size: 256, Aside: t.TempDir()}
 	for i := range sets {
 		maps, err := src.Bake(context.Background(), &sets[i], []string{bake.AO, bake.Curvature, bake.WorldNormal}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		j.Maps[sets[i].Name] = map[string]*bake.Map{}
+		all[sets[i].Name] = map[string]*bake.Map{}
 		for _, k := range maps {
-			j.Maps[sets[i].Name][k.Kind] = k
+			all[sets[i].Name][k.Kind] = k
 		}
 	}
 	return j
+}
+
+// data is what a file of a delivery holds.
+func data(t *testing.T, d *Delivery, file int) []byte {
+	t.Helper()
+	b, err := d.Files[file].Data()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
 }
 
 // The same document gives the same bytes on one core and on two.
@@ -83,9 +97,79 @@ func TestDeliveriesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 		t.Fatalf("%d and %d files, want 7", len(one.Files), len(two.Files))
 	}
 	for i := range one.Files {
-		if !bytes.Equal(one.Files[i].data, two.Files[i].data) {
+		if !bytes.Equal(data(t, one, i), data(t, two, i)) {
 			t.Errorf("%s differs", one.Files[i].File)
 		}
+	}
+}
+
+// Evaluated band by band, with softened Wheres and relief, every covered texel holds what the whole set at once gives there.
+func TestBandsGiveWhatTheWholeDoes(t *testing.T) {
+	j := job(t, "gltf")
+	j.Size = 1024
+	if bands := surface.Across(j.Size) / bandRows; bands < 2 {
+		t.Fatal("the test needs two bands")
+	}
+	for i := range j.Document.Layers {
+		l := &j.Document.Layers[i]
+		l.What.Height.On, l.What.Height.Number, l.What.Height.Blend = true, 0.2*float32(i), "add"
+		if len(l.Where) > 1 && i%4 == 1 {
+			l.Where[1].Shape.Soften, l.Soften = 0.1, 0.05
+		}
+	}
+	top := j.Document.NewLayer("rust")
+	c, err := j.Document.NewClause("relief")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Params["radius"] = 0.06
+	top.Where = []strata.Clause{c}
+	j.Document.Layers = append(j.Document.Layers, top)
+	d, err := Run(context.Background(), j)
+	if err != nil {
+		t.Fatal(err)
+	}
+	body := compose.NewBody(compose.NewCache(64<<20), j.Model, j.Sets, j.Maps)
+	whole, err := compose.NewCanvas(context.Background(), body, &j.Sets[0], j.Size)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ch, err := whole.Evaluate(context.Background(), j.Document)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for k, v := range []compose.View{compose.ViewBase, compose.ViewORM} {
+		img, err := png.Decode(bytes.NewReader(data(t, d, k)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := make([]uint8, 3*whole.Len())
+		v.Quantise(ch, want)
+		for i, at := range whole.Surf.Texel {
+			r, g, b, _ := img.At(int(at)%j.Size, int(at)/j.Size).RGBA()
+			if got := [3]uint8{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8)}; got != [3]uint8(want[3*i:]) {
+				t.Fatalf("%s: texel (%d, %d) holds %v, the whole %v", d.Files[k].File, int(at)%j.Size, int(at)/j.Size, got, want[3*i:3*i+3])
+			}
+		}
+	}
+	img, err := png.Decode(bytes.NewReader(data(t, d, 2)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	bumpy := 0
+	for i, at := range whole.Surf.Texel {
+		r, g, b, _ := img.At(int(at)%j.Size, int(at)/j.Size).RGBA()
+		for k, got := range [3]uint32{r, g, b} {
+			if want := pixel.Q16(0.5 + 0.5*ch.Normal[k][i]); got != uint32(want) {
+				t.Fatalf("normal at texel (%d, %d): %d, the whole has %d", int(at)%j.Size, int(at)/j.Size, got, want)
+			}
+		}
+		if ch.Normal[2][i] < 0.999 {
+			bumpy++
+		}
+	}
+	if bumpy < 1000 {
+		t.Errorf("%d texels lean; the test needs relief", bumpy)
 	}
 }
 
@@ -100,7 +184,11 @@ func TestORMIsPackedInTheOrderOfItsLetters(t *testing.T) {
 		l.What.Metallic.On, l.What.Metallic.Number = true, 0.75
 		d.Layers = []strata.Layer{l}
 		j.Document = d
-		for _, m := range j.Maps {
+		for _, set := range j.Sets {
+			m, err := j.Maps(set.Key)
+			if err != nil {
+				t.Fatal(err)
+			}
 			for i := range m[bake.AO].Pix {
 				m[bake.AO].Pix[i] = 65535 / 2
 			}
@@ -109,7 +197,7 @@ func TestORMIsPackedInTheOrderOfItsLetters(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		img, err := png.Decode(bytes.NewReader(out.Files[1].data))
+		img, err := png.Decode(bytes.NewReader(data(t, out, 1)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -132,7 +220,7 @@ func TestPaddingFillsTheWholeSquareWithTheNearest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	img, err := png.Decode(bytes.NewReader(d.Files[0].data))
+	img, err := png.Decode(bytes.NewReader(data(t, d, 0)))
 	if err != nil {
 		t.Fatal(err)
 	}

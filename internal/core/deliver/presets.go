@@ -74,4 +74,4 @@ func (f File) FileName(asset string, set *uv.Set) string {
 }
 
 // Sizes that a delivery may have, in px.
-var Sizes = []int{256, 512, 1024, 2048, 4096}
+var Sizes = []int{256, 512, 1024, 2048, 4096, 8192}

@@ -150,33 +150,6 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 	stride := im.Width * im.Channels * im.Bits / 8
 	rows := max(1, stripBytes/max(1, stride))
 	count := (im.Height + rows - 1) / rows
-	strips := make([][]byte, count)
-	sums := make([]uint32, count)
-	errs := make([]error, count)
-	var wg par.Group
-	next := make(chan int, count)
-	for i := range count {
-		next <- i
-	}
-	close(next)
-	for range min(count, par.Workers()) {
-		wg.Go(func() {
-			z := stripper{im: im, stride: stride, level: level}
-			for i := range next {
-				strips[i], sums[i], errs[i] = z.strip(i*rows, min(im.Height, (i+1)*rows), i == count-1)
-			}
-		})
-	}
-	wg.Wait()
-
-	sum := uint32(1)
-	for i := range count {
-		if errs[i] != nil {
-			return errs[i]
-		}
-		n := min(im.Height, (i+1)*rows) - i*rows
-		sum = adlerJoin(sum, sums[i], n*(stride+1))
-	}
 	head := make([]byte, 13)
 	binary.BigEndian.PutUint32(head, uint32(im.Width))
 	binary.BigEndian.PutUint32(head[4:], uint32(im.Height))
@@ -189,15 +162,67 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 		p.chunk("sRGB", []byte{0})
 		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 45455))
 	}
-	for i, s := range strips {
+	// Strips are packed side by side and written in their order; none is begun that is far ahead of what is written.
+	type packed struct {
+		data []byte
+		sum  uint32
+		err  error
+	}
+	workers := min(count, par.Workers())
+	ready := make([]chan packed, count)
+	next, room := make(chan int, count), make(chan bool, 2*workers)
+	for i := range count {
+		ready[i] = make(chan packed, 1)
+		next <- i
+	}
+	close(next)
+	stopped := make(chan bool)
+	var g par.Group
+	for range workers {
+		g.Go(func() {
+			z := stripper{im: im, stride: stride, level: level}
+			for {
+				select {
+				case room <- true:
+				case <-stopped:
+					return
+				}
+				i, ok := <-next
+				if !ok {
+					return
+				}
+				var s packed
+				s.data, s.sum, s.err = z.strip(i*rows, min(im.Height, (i+1)*rows), i == count-1)
+				ready[i] <- s
+			}
+		})
+	}
+	sum := uint32(1)
+	for i := 0; i < count && p.err == nil; i++ {
+		var s packed
+		select {
+		case s = <-ready[i]:
+		case <-g.Lost():
+			i = count
+			continue
+		}
+		<-room
+		if s.err != nil {
+			p.err = s.err
+			break
+		}
+		n := min(im.Height, (i+1)*rows) - i*rows
+		sum = adlerJoin(sum, s.sum, n*(stride+1))
 		if i == 0 {
-			s = append([]byte{0x78, 0x9c}, s...)
+			s.data = append([]byte{0x78, 0x9c}, s.data...)
 		}
 		if i == count-1 {
-			s = binary.BigEndian.AppendUint32(s, sum)
+			s.data = binary.BigEndian.AppendUint32(s.data, sum)
 		}
-		p.chunk("IDAT", s)
+		p.chunk("IDAT", s.data)
 	}
+	close(stopped)
+	g.Wait()
 	p.chunk("IEND", nil)
 	return p.err
 }

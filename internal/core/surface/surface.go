@@ -100,27 +100,26 @@ func (s *Surface) Pad(ctx context.Context) error {
 	for i, at := range s.Texel {
 		near[at] = int32(i)
 	}
-	// For each texel the row of the nearest covered texel in its column, −1 for none.
-	row := make([]int32, n*n)
+	// For each texel the row of the nearest covered texel in its column, −1 for none. Squares have fewer than 32,768 rows.
+	row := make([]int16, n*n)
 	for x := range n {
-		last := int32(-1)
+		last := int16(-1)
 		for y := range n {
 			if near[y*n+x] >= 0 {
-				last = int32(y)
+				last = int16(y)
 			}
 			row[y*n+x] = last
 		}
 		last = -1
 		for y := n - 1; y >= 0; y-- {
 			if near[y*n+x] >= 0 {
-				last = int32(y)
+				last = int16(y)
 			}
 			if up := row[y*n+x]; last >= 0 && (up < 0 || int(last)-y < y-int(up)) {
 				row[y*n+x] = last
 			}
 		}
 	}
-	out := make([]int32, n*n)
 	type scratch struct {
 		at    []int // columns of the parabolas on the lower envelope
 		start []int // first column where each is lowest
@@ -159,15 +158,17 @@ func (s *Surface) Pad(ctx context.Context) error {
 				for j+1 < len(k.at) && k.start[j+1] <= x {
 					j++
 				}
-				c := k.at[j]
-				out[y*n+x] = near[int(row[y*n+c])*n+c]
+				// Covered texels are their own nearest and are the only ones that are read.
+				if c := k.at[j]; near[y*n+x] < 0 {
+					near[y*n+x] = near[int(row[y*n+c])*n+c]
+				}
 			}
 		}
 	})
 	if err != nil {
 		return err
 	}
-	s.Nearest = out
+	s.Nearest = near
 	return nil
 }
 

@@ -27,23 +27,41 @@ func Across(size int) int { return (size + TileSize - 1) / TileSize }
 
 // RasteriseTiles is Rasterise with the texels packed tile by tile, tiles and the texels in them by rows from the top.
 func RasteriseTiles(ctx context.Context, m *mesh.Model, set *uv.Set, size int) (*Surface, error) {
+	return RasteriseBand(ctx, m, set, size, 0, Across(size))
+}
+
+// RasteriseBand is RasteriseTiles for the rows of tiles from from to before to.
+func RasteriseBand(ctx context.Context, m *mesh.Model, set *uv.Set, size, from, to int) (*Surface, error) {
+	return rasterise(ctx, m, set, size, from, to, func(*Surface) {})
+}
+
+// Cover is RasteriseTiles without the triangles and the places in them: what is covered, in the same order.
+func Cover(ctx context.Context, m *mesh.Model, set *uv.Set, size int) (*Surface, error) {
+	return rasterise(ctx, m, set, size, 0, Across(size), func(s *Surface) { s.Tri, s.U, s.V = nil, nil, nil })
+}
+
+func rasterise(ctx context.Context, m *mesh.Model, set *uv.Set, size, first, end int, keep func(row *Surface)) (*Surface, error) {
 	across := Across(size)
-	bands := make([]*Surface, across)
-	err := par.Blocks(ctx, across, 1, func(_, i, _ int) {
-		y0 := i * TileSize
-		bands[i] = RasteriseRows(m, set, size, 0, 0, y0, min(size, y0+TileSize))
+	rows := make([]*Surface, end-first)
+	err := par.Blocks(ctx, len(rows), 1, func(_, i, _ int) {
+		y0 := (first + i) * TileSize
+		rows[i] = RasteriseRows(m, set, size, 0, 0, y0, min(size, y0+TileSize))
+		keep(rows[i])
 	})
 	if err != nil {
 		return nil, err
 	}
 	n := 0
-	for _, b := range bands {
+	for _, b := range rows {
 		n += b.Len()
 	}
-	out := &Surface{Model: m, Set: set, Size: size, Texel: make([]uint32, 0, n), Tri: make([]int32, 0, n), U: make([]float32, 0, n), V: make([]float32, 0, n), Tiles: []Tile{}}
-	// Within a band texels come row by row: each row gives each tile a run.
+	out := &Surface{Model: m, Set: set, Size: size, Texel: make([]uint32, 0, n), Tiles: []Tile{}}
+	if n > 0 && rows[0].Tri != nil {
+		out.Tri, out.U, out.V = make([]int32, 0, n), make([]float32, 0, n), make([]float32, 0, n)
+	}
+	// Within a row of tiles texels come row by row: each gives each tile a run.
 	runs := make([][][2]int, across)
-	for y, b := range bands {
+	for y, b := range rows {
 		for x := range runs {
 			runs[x] = runs[x][:0]
 		}
@@ -62,16 +80,18 @@ func RasteriseTiles(ctx context.Context, m *mesh.Model, set *uv.Set, size int) (
 			if len(rs) == 0 {
 				continue
 			}
-			t := Tile{X: int32(x), Y: int32(y), From: int32(out.Len())}
+			t := Tile{X: int32(x), Y: int32(first + y), From: int32(out.Len())}
 			for _, r := range rs {
 				out.Texel = append(out.Texel, b.Texel[r[0]:r[1]]...)
-				out.Tri = append(out.Tri, b.Tri[r[0]:r[1]]...)
-				out.U, out.V = append(out.U, b.U[r[0]:r[1]]...), append(out.V, b.V[r[0]:r[1]]...)
+				if out.Tri != nil {
+					out.Tri = append(out.Tri, b.Tri[r[0]:r[1]]...)
+					out.U, out.V = append(out.U, b.U[r[0]:r[1]]...), append(out.V, b.V[r[0]:r[1]]...)
+				}
 			}
 			t.To = int32(out.Len())
 			out.Tiles = append(out.Tiles, t)
 		}
-		bands[y] = nil
+		rows[y] = nil
 	}
 	return out, nil
 }
