@@ -3,10 +3,8 @@ package main
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math"
-	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -15,9 +13,11 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
+	"crust/internal/core/mesh"
 	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
+	"crust/internal/core/uv"
 	"crust/internal/demo"
 )
 
@@ -33,9 +33,15 @@ type evaluator struct {
 var theEvaluator = sync.OnceValue(func() *evaluator {
 	const size = 2048
 	low, sets, src := buoy(size, 16)
+	e := &evaluator{doc: deepStack(20)}
+	e.open(low, sets, src, size)
+	return e
+})
+
+// open bakes what the stack reads and makes the canvases.
+func (e *evaluator) open(low *mesh.Model, sets []uv.Set, src *bake.Source, size int) {
 	ctx := context.Background()
 	cache := compose.NewCache(512 << 20)
-	e := &evaluator{doc: deepStack(20)}
 	maps := map[string]map[string]*bake.Map{}
 	for i := range sets {
 		made, err := src.Bake(ctx, &sets[i], []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}, nil)
@@ -52,8 +58,7 @@ var theEvaluator = sync.OnceValue(func() *evaluator {
 		e.sets, e.keys = append(e.sets, c), append(e.keys, make([]compose.Keys, len(c.Surf.Tiles)))
 		e.texels += c.Len()
 	}
-	return e
-})
+}
 
 // deepStack is layers of three clauses each.
 func deepStack(layers int) *strata.Document {
@@ -281,58 +286,43 @@ func page() map[string]any {
 	return map[string]any{"first_ms": round(first * 1000), "full_ms": round(full * 1000), "mbytes": round(float64(sent) / 1e6)}
 }
 
-// openAt4096 bakes four sets at 4096 px, then opens and edits them in a process of its own.
-func openAt4096() map[string]any {
-	dir, err := os.MkdirTemp("", "crust-bench")
-	check(err)
-	defer os.RemoveAll(dir)
-	measured("bake", dir)
-	return measured("open", dir)
-}
-
-// openLarge opens the asset of a data folder at 4096 px as a page does, and drags a few values.
+// openLarge opens four sets at 4096 px with the bytes that pages take their pictures from, and edits a noise in the middle
+// and the top layer's opacity.
 func openLarge() {
-	s, done := openStudio(*folder)
-	defer done()
-	assets, err := s.Store.Assets()
+	const size = 4096
+	low, high := demo.Winch()
+	sets, err := uv.Sets(low, uv.PerTile)
 	check(err)
-	a, err := s.Open(assets[0].ID)
+	src, err := bake.Prepare(context.Background(), low, high, bake.Settings{Size: size / 4, Rays: 16, Samples: 1})
 	check(err)
-	check(a.SetSize(4096))
-	p := a.Watch("")
-	defer p.Leave()
-	events := make(chan string, 100_000)
-	ctx, stop := context.WithCancel(context.Background())
-	defer stop()
-	go p.Run(ctx, func(b []byte) error {
-		var e struct{ T, Text string }
-		if err := json.Unmarshal(b, &e); err != nil {
-			return err
-		}
-		if e.T == "error" {
-			check(errors.New(e.Text))
-		}
-		events <- e.T
-		return nil
-	}, func([]byte) error { p.Ack(); return nil })
-	covered := func() {
-		for e := range events {
-			if e == "coverage" {
-				return
-			}
+	e := &evaluator{doc: deepStack(20)}
+	e.open(low, sets, src, size)
+	views := []compose.View{compose.ViewBase, compose.ViewORM, compose.ViewNormal}
+	pix := make([][][]uint8, len(e.sets))
+	for i, c := range e.sets {
+		for range views {
+			pix[i] = append(pix[i], make([]uint8, 3*c.Len()))
 		}
 	}
-	covered()
-	for _, l := range a.Document().Layers {
-		for _, c := range l.Where {
-			if c.Kind == "noise" {
-				_, err := a.Edit(strata.Edit{Do: "clause.set", Layer: l.ID, Clause: c.ID, Path: "params.size", Value: json.RawMessage("0.07")}, false)
-				check(err)
-				covered()
-				break
-			}
+	evaluate := func() {
+		for i, c := range e.sets {
+			p, err := c.Compile(e.doc)
+			check(err)
+			check(c.Run(context.Background(), p, compose.Pass{Has: func(t int) compose.Keys { return e.keys[i][t] }, Do: func(_, t int, is compose.Keys, ch *compose.Channels) {
+				for k, v := range views {
+					if v.Of(ch) {
+						v.Quantise(ch, pix[i][k][3*c.Surf.Tiles[t].From:3*c.Surf.Tiles[t].To])
+					}
+				}
+				e.keys[i][t] = is
+			}}))
 		}
 	}
+	evaluate()
+	e.doc.Layers[11].Where[2].Params["size"] = 0.07
+	evaluate()
+	e.doc.Layers[19].Opacity = 0.5
+	evaluate()
 }
 
 // deliverLarge delivers a set at 8192 px from 20 layers and maps of that size.

@@ -86,7 +86,7 @@ func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, er
 // NewBand is the part of a canvas from one row of tiles to before another. It evaluates to what the whole canvas does, but
 // for the slopes at the rows next to what is left out. It has no padding.
 func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Canvas, error) {
-	surf, err := surface.RasteriseBand(ctx, b.model, set, size, from, to)
+	surf, err := surface.Cover(ctx, b.model, set, size, from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,8 @@ func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Ca
 		return nil, err
 	}
 	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf}
-	c.only, c.tri, c.stand = set.Key, surf.Tri, c.places
+	c.only, c.stand = set.Key, c.places
+	c.tri = make([]int32, surf.Len())
 	c.pitch = float32(1 / max(1e-9, set.Density(size)))
 	c.faces(b.model, set)
 	c.in.make(surf.Len(), len(surf.Tiles))
@@ -105,23 +106,39 @@ func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Ca
 			c.in.base[k] = make([]int16, surf.Len())
 		}
 	}
-	err = par.Blocks(ctx, len(surf.Tiles), 1, func(_, t, _ int) {
-		tile := &surf.Tiles[t]
-		place := make([]geom.Vec3, tile.Len())
-		for n := range place {
-			i := int(tile.From) + n
-			place[n] = surf.Position(i)
-			putVector(&c.in.normal, i, surf.Normal(i).Norm())
-			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, surf, i, channel) })
+	// Places in triangles are kept for some rows of tiles at a time.
+	done := 0
+	for y := from; y < to; y += rowsAtOnce {
+		part, err := surface.RasteriseBand(ctx, b.model, set, size, y, min(to, y+rowsAtOnce))
+		if err != nil {
+			return nil, err
 		}
-		c.in.place(t, int(tile.From), place, 2*surface.TileSize*c.pitch)
-	})
-	if err != nil {
-		return nil, err
+		if err := c.fill(ctx, part, done, maps); err != nil {
+			return nil, err
+		}
+		done += len(part.Tiles)
 	}
-	err = c.findSeams(ctx, maps, from, to)
-	surf.U, surf.V = nil, nil
-	return c, err
+	surf.Tri = c.tri
+	return c, c.findSeams(ctx, maps, from, to)
+}
+
+const rowsAtOnce = 8
+
+// fill reads the inputs of some tiles, from tile done on.
+func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps map[string]*bake.Map) error {
+	return par.Blocks(ctx, len(part.Tiles), 1, func(_, n, _ int) {
+		t := done + n
+		from, at := int(c.tiles[t].From), int(part.Tiles[n].From)
+		place := make([]geom.Vec3, part.Tiles[n].Len())
+		for k := range place {
+			i, j := from+k, at+k
+			c.tri[i] = part.Tri[j]
+			place[k] = part.Position(j)
+			putVector(&c.in.normal, i, part.Normal(j).Norm())
+			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, part, j, channel) })
+		}
+		c.in.place(t, from, place, 2*surface.TileSize*c.pitch)
+	})
 }
 
 // Body is the surface that the canvas is of.

@@ -19,6 +19,8 @@ type Program struct {
 	byID   map[string]int // steps of layers
 	relief []*step        // those that lay down height
 	across []*step        // the same for what lies across the seams
+	// Keys of the height by tile, as far as they are known.
+	heightKeys []atomic.Uint64
 }
 
 // step lays one layer down: a mask from its Where, then each channel that is on.
@@ -171,7 +173,7 @@ func (p *Program) Body() *Body { return p.plan.body }
 func (p *Program) For(c *Canvas) (*Program, error) { return c.compile(p.plan) }
 
 func (c *Canvas) compile(of *plan) (*Program, error) {
-	p := &Program{plan: of, byID: map[string]int{}}
+	p := &Program{plan: of, byID: map[string]int{}, heightKeys: make([]atomic.Uint64, len(c.tiles))}
 	for i := range of.doc.Layers {
 		l := &of.doc.Layers[i]
 		if l.Hidden || l.Opacity == 0 || !c.Touches(l) {

@@ -243,9 +243,6 @@ func (g *ground) scratch(w int) *scratch {
 
 // heightKey hashes what the height that steps lay down on a tile depends on; 0 when it is 0 all over.
 func (g *ground) heightKey(k *scratch, steps []*step, t int) (h uint64) {
-	if t < 0 {
-		return 1
-	}
 	for _, s := range steps {
 		if s.full || g.mask(k, s, t).v != nil {
 			h = mix(mix(h, s.where), s.relief)

@@ -146,13 +146,27 @@ func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	}
 	if p.relief != nil {
 		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
-		is.Normals = mix(is.Normals, c.heightKey(k, p.relief, t))
+		is.Normals = mix(is.Normals, c.reliefKey(k, p, t))
 		for _, n := range c.beside(t) {
-			is.Normals = mix(is.Normals, c.heightKey(k, p.relief, n))
+			is.Normals = mix(is.Normals, c.reliefKey(k, p, n))
 		}
 		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.across, t))
 	}
 	return is
+}
+
+// reliefKey is the key of the height of a tile, which is asked for by its neighbours too.
+func (c *Canvas) reliefKey(k *scratch, p *Program, t int) uint64 {
+	if t < 0 {
+		return 1
+	}
+	known := &p.heightKeys[t]
+	if h := known.Load(); h != 0 {
+		return h
+	}
+	h := mix(keptHeight, c.heightKey(k, p.relief, t))
+	known.Store(h)
+	return h
 }
 
 // beside are the tiles to the left, right, top and bottom, −1 for none.

@@ -87,18 +87,22 @@ func (c *Canvas) rimOf(beyond []int32, grid *grid, t int, out *rim) {
 		known := false
 		for way, w := range ways {
 			j := grid.at(at%s.Size+w[0], at/s.Size+w[1])
-			if j >= 0 && s.Tri[j] == s.Tri[i] || j == leftOut {
+			if j >= 0 && c.tri[j] == c.tri[i] || j == leftOut {
 				continue
 			}
 			if !known {
-				pu, pv = along(b.model, s.Tri[i])
+				pu, pv = along(b.model, c.tri[i])
 				known = true
 			}
 			step := pu.Mul(float32(w[0]) / float32(s.Size)).Add(pv.Mul(float32(-w[1]) / float32(s.Size)))
-			if j >= 0 && s.Position(int(i)).Dist(s.Position(int(j))) < 3*step.Len() {
-				continue
+			from := b.spotAt(c.tri[i], at%s.Size, at/s.Size, s.Size)
+			if j >= 0 {
+				next := int(s.Texel[j])
+				if b.at(from).Dist(b.at(b.spotAt(c.tri[j], next%s.Size, next/s.Size, s.Size))) < 3*step.Len() {
+					continue
+				}
 			}
-			to, ok := b.walk(beyond, spot{s.Tri[i], s.U[i], s.V[i]}, step)
+			to, ok := b.walk(beyond, from, step)
 			if !ok && j < 0 {
 				continue // as it is without a neighbour
 			}
@@ -154,6 +158,20 @@ func (g *grid) at(x, y int) int32 {
 		return leftOut
 	}
 	return g.texel[(y-g.top)*g.size+x]
+}
+
+// spotAt is the place of a triangle where the middle of a texel of its set's square lies.
+func (b *Body) spotAt(tri int32, column, row, size int) spot {
+	i, uvs := b.model.Tris[tri], b.model.UVs
+	o := b.sets[b.setOf[tri]].Origin
+	p, q, r := uvs[i[0]].Sub(o), uvs[i[1]].Sub(o), uvs[i[2]].Sub(o)
+	at := geom.Vec2{X: (float32(column) + 0.5) / float32(size), Y: 1 - (float32(row)+0.5)/float32(size)}
+	e1, e2, d := q.Sub(p), r.Sub(p), at.Sub(p)
+	det := e1.Cross(e2)
+	if det == 0 {
+		return spot{tri, 1. / 3, 1. / 3}
+	}
+	return spot{tri, d.Cross(e2) / det, e1.Cross(d) / det}
 }
 
 // neighbours is, for each side of a triangle, the side that it shares its edge with, −1 for none. A side is

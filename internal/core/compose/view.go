@@ -84,12 +84,11 @@ func (v View) Of(c *Channels) bool {
 
 // Quantise writes the view of some texels at 8 bits, three bytes each. It rounds as pixel.Q8 does.
 func (v View) Quantise(c *Channels, out []uint8) {
+	var planes [3][]float32
+	var scale, offset [3]float32
 	for k, name := range v {
 		from, _ := SourceOf(name)
-		at := k
-		for _, x := range from.plane(c) {
-			out[at] = pixel.Q8(x*from.scale + from.offset)
-			at += 3
-		}
+		planes[k], scale[k], offset[k] = from.plane(c), from.scale, from.offset
 	}
+	pixel.Bytes(out, &planes, &scale, &offset)
 }

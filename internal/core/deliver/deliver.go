@@ -141,7 +141,7 @@ type run struct {
 
 // set makes the files of a set, that of the Where last.
 func (r *run) set(set *uv.Set, size int, aside string, progress func(float64)) ([]Written, error) {
-	cover, err := surface.Cover(r.ctx, r.j.Model, set, size)
+	cover, err := surface.Cover(r.ctx, r.j.Model, set, size, 0, surface.Across(size))
 	if err != nil {
 		return nil, err
 	}

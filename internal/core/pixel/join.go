@@ -59,3 +59,14 @@ func narrowPlain(dst []uint16, v []float32) {
 		dst[i] = Q16(x)
 	}
 }
+
+// Bytes writes three planes side by side in 8 bits, each times its scale plus its offset, as Q8 rounds them.
+func Bytes(dst []uint8, v *[3][]float32, scale, offset *[3]float32) {
+	n := len(v[0])
+	dst = dst[:3*n]
+	for i := bytesRun(dst, v, scale, offset); i < n; i++ {
+		for k := range v {
+			dst[3*i+k] = Q8(v[k][i]*scale[k] + offset[k])
+		}
+	}
+}

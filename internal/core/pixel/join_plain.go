@@ -7,3 +7,5 @@ func joinRun(j Join, acc, v []float32, s float32) { joinPlain(j, acc, v, s) }
 func widenRun(dst []float32, q []uint16, scale float32) { widenPlain(dst, q, scale) }
 
 func narrowRun(dst []uint16, v []float32) { narrowPlain(dst, v) }
+
+func bytesRun([]uint8, *[3][]float32, *[3]float32, *[3]float32) int { return 0 }

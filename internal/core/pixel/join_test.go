@@ -42,3 +42,26 @@ func TestJoinsAndWidthsAgreeWithThePlainOnes(t *testing.T) {
 		}
 	}
 }
+
+// Bytes is Q8 of each value, also at the ends of runs and for values out of range.
+func TestBytesRoundAsQ8(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 5))
+	for _, n := range []int{0, 1, 7, 8, 9, 31, 4096} {
+		var v [3][]float32
+		for k := range v {
+			for range n {
+				v[k] = append(v[k], random.Float32()*1.4-0.2)
+			}
+		}
+		scale, offset := [3]float32{1, 0.5, -0.5}, [3]float32{0, 0.5, 0.5}
+		got := make([]uint8, 3*n)
+		Bytes(got, &v, &scale, &offset)
+		for i := range n {
+			for k := range v {
+				if want := Q8(v[k][i]*scale[k] + offset[k]); got[3*i+k] != want {
+					t.Fatalf("value %d of %d: %g becomes %d, want %d", i, n, v[k][i], got[3*i+k], want)
+				}
+			}
+		}
+	}
+}

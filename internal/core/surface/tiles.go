@@ -35,9 +35,9 @@ func RasteriseBand(ctx context.Context, m *mesh.Model, set *uv.Set, size, from, 
 	return rasterise(ctx, m, set, size, from, to, func(*Surface) {})
 }
 
-// Cover is RasteriseTiles without the triangles and the places in them: what is covered, in the same order.
-func Cover(ctx context.Context, m *mesh.Model, set *uv.Set, size int) (*Surface, error) {
-	return rasterise(ctx, m, set, size, 0, Across(size), func(s *Surface) { s.Tri, s.U, s.V = nil, nil, nil })
+// Cover is RasteriseBand without the triangles and the places in them: what is covered, in the same order.
+func Cover(ctx context.Context, m *mesh.Model, set *uv.Set, size, from, to int) (*Surface, error) {
+	return rasterise(ctx, m, set, size, from, to, func(s *Surface) { s.Tri, s.U, s.V = nil, nil, nil })
 }
 
 func rasterise(ctx context.Context, m *mesh.Model, set *uv.Set, size, first, end int, keep func(row *Surface)) (*Surface, error) {
