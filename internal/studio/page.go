@@ -19,12 +19,20 @@ type Look struct {
 	Away   bool   `json:"away"` // it shows nothing that is painted, as in Intake
 }
 
+// Near is a place that a page's person looks at most: under the pointer, or in the middle of the view.
+type Near struct {
+	Set string  `json:"set"`
+	X   float64 `json:"x"` // of the set's square, from the top left, 0–1
+	Y   float64 `json:"y"`
+}
+
 // Page is one watching page. The studio posts to it; its owner sends what Next returns.
 type Page struct {
 	asset  *Asset
 	author string // whose it is, empty when it does not say
 	mu     sync.Mutex
 	look   Look
+	near   Near
 	events []Event
 	frames map[frameKey]*Frame
 	order  []frameKey
@@ -88,6 +96,20 @@ func (p *Page) SetLook(l Look) {
 		p.asset.changed()
 		p.asset.mu.Unlock()
 	}
+}
+
+// SetNear says where the page's person looks; what is painted from now on begins there.
+func (p *Page) SetNear(n Near) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.near = n
+}
+
+// Near returns where the page's person looks; of no set when that is not known.
+func (p *Page) Near() Near {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.near
 }
 
 // Look returns what the page shows.

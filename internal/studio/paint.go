@@ -1,6 +1,7 @@
 package studio
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -209,19 +210,37 @@ func (a *Asset) round(e *easel, s *snapshot) error {
 	return a.cover(e, s)
 }
 
-// order are the places of the sets, those of the flat maps that pages look at first.
-func (s *snapshot) order() (out []int) {
-	looked := map[string]bool{}
+// order are the places of the sets: first those that persons look at, then those of the flat maps that pages show.
+func (s *snapshot) order() []int {
+	rank := map[string]int{}
 	for _, p := range s.pages {
-		looked[p.Look().Set] = true
+		rank[p.Look().Set]++
+		rank[p.Near().Set] += 1 + len(s.pages)
 	}
-	for _, want := range []bool{true, false} {
-		for i := range s.sets {
-			if looked[s.sets[i].Key] == want {
-				out = append(out, i)
-			}
-		}
+	out := make([]int, len(s.sets))
+	for i := range out {
+		out[i] = i
 	}
+	slices.SortStableFunc(out, func(a, b int) int { return rank[s.sets[b].Key] - rank[s.sets[a].Key] })
+	return out
+}
+
+// tiles are those of a set in the order in which they are evaluated: nearest to where a person looks first. Nil, for as they
+// lie, when nobody looks at it.
+func (s *snapshot) tiles(c *sheet) []int {
+	i := slices.IndexFunc(s.pages, func(p *Page) bool { return p.Near().Set == c.Set })
+	if i < 0 {
+		return nil
+	}
+	near := s.pages[i].Near()
+	out, far := make([]int, len(c.Surf.Tiles)), make([]float64, len(c.Surf.Tiles))
+	for t := range out {
+		tile := &c.Surf.Tiles[t]
+		middle := func(at int32) float64 { return (float64(at) + 0.5) * surface.TileSize / float64(c.Surf.Size) }
+		x, y := middle(tile.X)-near.X, middle(tile.Y)-near.Y
+		out[t], far[t] = t, x*x+y*y
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return cmp.Compare(far[a], far[b]) })
 	return out
 }
 
@@ -300,6 +319,7 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	var done atomic.Int64
 	bytesOf := make([][]uint8, par.Slots)
 	err = c.Run(s.ctx, prog, compose.Pass{
+		Tiles:  s.tiles(c),
 		Chosen: s.touched,
 		Has:    func(t int) compose.Keys { return c.keys[t] },
 		Do: func(w, t int, is compose.Keys, ch *compose.Channels) {

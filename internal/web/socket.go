@@ -22,6 +22,7 @@ type message struct {
 	Live bool        `json:"live"`
 	Edit strata.Edit `json:"edit"`
 	Look studio.Look `json:"look"`
+	Near studio.Near `json:"near"`
 }
 
 // maxMessage limits what a page may send at once.
@@ -104,6 +105,8 @@ func (s *Server) handle(p *studio.Page, m message) studio.Event {
 		p.Ack()
 	case "look":
 		p.SetLook(m.Look)
+	case "near":
+		p.SetNear(m.Near)
 	case "edit":
 		layer, err := p.Edit(m.Edit, m.Live)
 		if m.Live && err == nil {

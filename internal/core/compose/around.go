@@ -206,10 +206,9 @@ func (a *around) stride(g *ground) int {
 }
 
 // lattice reads the averages of a tile at every so many texels each way and between them in straight lines, where these lie
-// on one piece of the surface.
+// on one piece of the surface; where they do not, at half as many, and so on down to each texel.
 func (n *nearby) lattice(k *scratch, g *ground, t, step int, out []float32) {
 	const side = surface.TileSize
-	b := &k.block
 	g.stand(t, k.at[:len(out)])
 	for i := range n.texel {
 		n.texel[i] = -1
@@ -219,46 +218,86 @@ func (n *nearby) lattice(k *scratch, g *ground, t, step int, out []float32) {
 		n.texel[y*side+x] = int16(i)
 		out[i] = nan
 	}
-	node := func(x, y int) (i int, v float32) {
-		if i = int(n.texel[y*side+x]); i < 0 {
-			return i, 0
-		}
-		if out[i] != out[i] {
-			out[i] = n.at(b, i)
-		}
-		return i, out[i]
-	}
-	far := 2 * float32(step) * g.pitch // neighbours that lie further apart are not on one piece
-	for y0 := 0; y0 < side-1; y0 += step {
-		y1 := min(y0+step, side-1)
-		for x0 := 0; x0 < side-1; x0 += step {
-			x1 := min(x0+step, side-1)
-			var at [4]int
-			var v [4]float32
-			whole := true
-			for c, p := range [4][2]int{{x0, y0}, {x1, y0}, {x0, y1}, {x1, y1}} {
-				at[c], v[c] = node(p[0], p[1])
-				whole = whole && at[c] >= 0 && v[c] == v[c]
-			}
-			whole = whole && apart(b, at[0], at[3]) < 2*far*far && apart(b, at[1], at[2]) < 2*far*far
-			for y := y0; y <= y1; y++ {
-				fy := float32(y-y0) / float32(y1-y0)
-				for x := x0; x <= x1; x++ {
-					i := int(n.texel[y*side+x])
-					if i < 0 || out[i] == out[i] {
-						continue
-					}
-					fx := float32(x-x0) / float32(x1-x0)
-					if whole && between(b, at, fx, fy, i) < far*far/16 {
-						low, high := v[0]+(v[1]-v[0])*fx, v[2]+(v[3]-v[2])*fx
-						out[i] = low + (high-low)*fy
-					} else {
-						out[i] = n.at(b, i)
-					}
-				}
-			}
+	l := lattice{nearby: n, b: &k.block, out: out, pitch: g.pitch}
+	for y := 0; y < side-1; y += step {
+		for x := 0; x < side-1; x += step {
+			l.cell(x, y, min(x+step, side-1), min(y+step, side-1))
 		}
 	}
+}
+
+// lattice is a tile while its averages are read.
+type lattice struct {
+	*nearby
+	b     *field.Block
+	out   []float32
+	pitch float32
+}
+
+// node is the texel at a column and row, −1 where there is none, and its average.
+func (l *lattice) node(x, y int) (i int, v float32) {
+	if i = int(l.texel[y*surface.TileSize+x]); i < 0 {
+		return i, 0
+	}
+	if l.out[i] != l.out[i] {
+		l.out[i] = l.at(l.b, i)
+	}
+	return i, l.out[i]
+}
+
+// cell fills the texels between four corners.
+func (l *lattice) cell(x0, y0, x1, y1 int) {
+	if x0 == x1 || y0 == y1 || !l.covers(x0, y0, x1, y1) {
+		return
+	}
+	var at [4]int
+	var v [4]float32
+	whole := true
+	for c, p := range [4][2]int{{x0, y0}, {x1, y0}, {x0, y1}, {x1, y1}} {
+		at[c], v[c] = l.node(p[0], p[1])
+		whole = whole && at[c] >= 0 && v[c] == v[c]
+	}
+	if x1-x0 <= 1 && y1-y0 <= 1 {
+		return
+	}
+	// Corners that lie much further apart than in the texture are not on one piece.
+	far := 2 * l.pitch * float32(max(x1-x0, y1-y0))
+	if !whole || apart(l.b, at[0], at[3]) > 2*far*far || apart(l.b, at[1], at[2]) > 2*far*far {
+		x, y := (x0+x1+1)/2, (y0+y1+1)/2
+		l.cell(x0, y0, x, y)
+		l.cell(x, y0, x1, y)
+		l.cell(x0, y, x, y1)
+		l.cell(x, y, x1, y1)
+		return
+	}
+	for y := y0; y <= y1; y++ {
+		fy := float32(y-y0) / float32(y1-y0)
+		for x := x0; x <= x1; x++ {
+			i := int(l.texel[y*surface.TileSize+x])
+			if i < 0 || l.out[i] == l.out[i] {
+				continue
+			}
+			fx := float32(x-x0) / float32(x1-x0)
+			if between(l.b, at, fx, fy, i) < far*far/16 {
+				low, high := v[0]+(v[1]-v[0])*fx, v[2]+(v[3]-v[2])*fx
+				l.out[i] = low + (high-low)*fy
+			} else {
+				l.out[i] = l.at(l.b, i)
+			}
+		}
+	}
+}
+
+// covers tells whether any texel of a cell is covered.
+func (l *lattice) covers(x0, y0, x1, y1 int) bool {
+	for y := y0; y <= y1; y++ {
+		for _, i := range l.texel[y*surface.TileSize+x0 : y*surface.TileSize+x1+1] {
+			if i >= 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // apart is the square of the distance between two places of a block.

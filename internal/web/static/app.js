@@ -159,7 +159,13 @@ class App {
   }
 
   /** Shows an edit without keeping it, while a control is dragged. */
-  live(edit) { this.socket.send({ t: 'edit', edit, live: true }); }
+  live(edit) {
+    // Where the person looks is asked for when a drag begins, not at each of its steps.
+    const now = performance.now(), begins = now - (this.lived || -Infinity) > 1000, near = begins && this.viewport.near();
+    if (near) this.socket.send({ t: 'near', near });
+    this.lived = now;
+    this.socket.send({ t: 'edit', edit, live: true });
+  }
 
   /** Tells the server what this page shows, when that has changed. */
   look(always) {

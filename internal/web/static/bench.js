@@ -1,5 +1,6 @@
 // The bench: the chosen layer's What, channel by channel, and its Where as a chain of cards.
 import { $, el, icon, stamp } from './dom.js';
+import { keyed } from './keyed.js';
 import { value } from './values.js';
 
 export class Bench {
@@ -15,22 +16,16 @@ export class Bench {
 
   render() {
     const l = this.app.layer();
-    const focus = document.activeElement?.dataset?.key, card = document.activeElement?.closest?.('[data-clause]')?.dataset.clause;
-    const scroll = $('#chain').scrollLeft;
     $('#what-name').textContent = l ? l.name : '';
     $('#where-words').textContent = $('#where-words').title = l ? l.reading : '';
     if (!l) {
-      $('#what').replaceChildren(el('p.quiet', {}, 'Choose a layer to work on it here.'));
-      $('#chain').replaceChildren();
+      keyed($('#what'), [{ key: 'none', of: 0, make: () => el('p.quiet', {}, 'Choose a layer to work on it here.') }]);
+      keyed($('#chain'), []);
       return;
     }
-    $('#what').replaceChildren(this.opacity(l), ...this.app.tables.channels.map(c => this.channel(l, c)));
+    keyed($('#what'), [{ key: l.id + '.opacity', of: l.opacity, make: () => this.opacity(l) },
+      ...this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
     this.chain(l);
-    $('#chain').scrollLeft = scroll;
-    if (focus) {
-      const scope = card ? document.querySelector(`[data-clause="${card}"]`) : $('#what');
-      scope?.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
-    }
   }
 
   set(l, path, v) { return this.app.edit({ do: 'set', layer: l.id, path, value: v }); }
@@ -65,21 +60,30 @@ export class Bench {
   }
 
   chain(l) {
-    const cards = [];
-    l.where.forEach((c, i) => {
-      cards.push(this.card(l, c, i));
+    const bounds = this.app.state?.bounds, parts = this.app.state?.parts;
+    const below = this.app.doc.layers.map((o, i) => [o.id, o.name, o.what.height.on, i < this.app.doc.layers.indexOf(l)]);
+    const items = l.where.map((c, i) => {
+      const kind = this.kind(c);
+      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, kind.parts && parts, kind.layers && below], make: () => this.card(l, c, i) };
     });
-    const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
-      el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
-    this.point(result, '');
-    if (l.where.length) result.append(el('div.card-values', {}, this.soften(l.soften, { live: x => this.live(l, 'soften', x), commit: x => this.set(l, 'soften', x) })));
-    cards.push(result, this.add(l));
-    $('#chain').replaceChildren(...cards);
+    items.push({ key: l.id + '.result', of: [l.soften, !!l.where.length, bounds], make: () => this.result(l) });
+    items.push({ key: l.id + '.add', of: !!l.where.length, make: () => this.add(l) });
+    keyed($('#chain'), items);
     for (const v of document.querySelectorAll('#chain .card-values')) v.classList.toggle('more', v.scrollHeight > v.clientHeight + 1);
     this.share();
     this.ends();
     if (this.pics.layer === l.id) this.draw();
   }
+
+  result(l) {
+    const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
+      el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
+    this.point(result, '');
+    if (l.where.length) result.append(el('div.card-values', {}, this.soften(l.soften, { live: x => this.live(l, 'soften', x), commit: x => this.set(l, 'soften', x) })));
+    return result;
+  }
+
+  kind(c) { return this.app.tables.clauses.find(k => k.name === c.kind); }
 
   share() {
     const l = this.app.layer(), s = $('.card-result .figure');
@@ -95,7 +99,7 @@ export class Bench {
   clause(l, c, path, v) { return this.app.edit({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }); }
 
   card(l, c, i) {
-    const kind = this.app.tables.clauses.find(k => k.name === c.kind);
+    const kind = this.kind(c);
     const e = stamp('clause-card');
     e.dataset.clause = c.id;
     $('strong', e).textContent = kind.label;

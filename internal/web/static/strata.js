@@ -1,5 +1,6 @@
 // The strata: layers as a core sample, top first.
 import { $, el, icon, stamp } from './dom.js';
+import { keyed } from './keyed.js';
 import { Targets } from './targets.js';
 import { value } from './values.js';
 
@@ -17,13 +18,14 @@ export class Strata {
   render() {
     const app = this.app;
     if (!app.state) return;
-    const focused = document.activeElement?.closest?.('.layer')?.dataset.id;
-    const rows = app.doc.layers.map((l, i) => this.row(l, i)).reverse();
-    if (!rows.length) rows.push(el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.'));
-    this.list.replaceChildren(...rows);
+    const focused = document.activeElement?.matches?.('.layer') && document.activeElement.dataset.id;
+    const sets = app.state.sets.map(k => [k.name, k.label]);
+    const rows = app.doc.layers.map((l, i) => ({ key: l.id, of: [l.name, l.reading, l.hidden, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, l.id === app.chosen, sets], make: () => this.row(l, i) })).reverse();
+    if (!rows.length) rows.push({ key: 'none', of: 0, make: () => el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.') });
+    keyed(this.list, rows);
     this.shares();
     this.targets.render();
-    if (focused) this.list.querySelector(`[data-id="${focused}"]`)?.focus({ preventScroll: true });
+    if (focused && !this.list.contains(document.activeElement)) this.list.querySelector(`[data-id="${focused}"]`)?.focus({ preventScroll: true });
   }
 
   row(l, i) {

@@ -88,6 +88,7 @@ export function value(o) {
   const set = x => { v = fit(x); draw(); };
   // A wide plain range is dragged by steps of its value, not by its whole width.
   const stride = o.whole && o.max - o.min > 100 ? 0.25 : !o.log && o.max - o.min > 20 && o.unit === 'm' ? 0.005 : 0;
+  let dragged = false;
   input.onpointerdown = e => {
     if (document.activeElement === input || e.button) return;
     e.preventDefault();
@@ -104,6 +105,7 @@ export function value(o) {
     };
     box.onpointerup = () => {
       box.onpointermove = box.onpointerup = null;
+      dragged = moved;
       if (moved) { if (v !== v0) o.commit(v); } else { input.focus(); input.select(); }
     };
   };
@@ -142,6 +144,8 @@ export function value(o) {
   box.addEventListener('wheel', e => { e.preventDefault(); nudge(e.deltaY < 0 ? 1 : -1, e.shiftKey); }, { passive: false });
   box.ondblclick = e => { e.preventDefault(); input.blur(); set(o.default); o.commit(v); };
   const whole = el(o.label ? 'label.value' : 'span.value.bare', {}, o.label ? el('span', {}, o.label) : null, box);
+  // The click that ends a drag would have the label give its field the focus.
+  whole.onclick = e => { if (dragged) e.preventDefault(); dragged = false; };
   draw();
   return whole;
 }

@@ -15,6 +15,9 @@ const SHOWS = {
   map: { view: 'map', pick: [1, 1, 1], grey: false },
 };
 
+/** Rows of texels that come at once. */
+const SQUARE = 64;
+
 // Shows texel values as they are: no light, no tone curve.
 const FLAT_VERTEX = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }';
 const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; varying vec2 vUv;
@@ -74,6 +77,9 @@ export class Viewport {
     this.ground = groundDisc();
     s.add(this.ground);
     new ResizeObserver(() => { this.resize(); }).observe(canvas.parentElement);
+    this.lag = 100; // ms from the drawing of a frame to the next that can be drawn
+    this.canvas.addEventListener('pointermove', e => { this.pointer = e; });
+    this.canvas.addEventListener('pointerleave', () => { this.pointer = null; });
     new ResizeObserver(() => { this.drawFlat(); }).observe(flat.parentElement);
     this.flatPointer();
     this.checker = checker();
@@ -287,8 +293,10 @@ export class Viewport {
     this.waiting = true;
     requestAnimationFrame(() => {
       this.waiting = false;
+      const began = performance.now();
       if (this.high) this.drawBoth(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
+      requestAnimationFrame(now => { this.lag = now - began; });
     });
   }
 
@@ -320,14 +328,43 @@ export class Viewport {
   rect(h, rgba) {
     const p = this.picture(h.set, h.view, h.full, h.size);
     for (let y = 0; y < h.h; y++) p.data.set(rgba.subarray(4 * y * h.w, 4 * (y + 1) * h.w), 4 * ((h.y + y) * h.size + h.x));
-    p.dirty = true;
+    (p.dirty ||= new Set()).add(h.y);
+    if (this.lag < 50 && p === this.pictures.get(h.set)[h.view].current) this.soon();
+  }
+
+  /** Shows what has come of the pictures that are seen, without waiting for all of it, as often as the machine keeps up. */
+  soon() {
+    if (this.soonTimer) return;
+    this.soonTimer = setTimeout(() => {
+      this.soonTimer = 0;
+      for (const views of this.pictures.values()) for (const p of Object.values(views)) if (p.current?.dirty) this.upload(p.current);
+      this.drawFlat();
+      this.draw();
+    }, Math.max(30, 2 * this.lag));
+  }
+
+  /** Takes the changed rows of a picture to the graphics card. */
+  upload(p) {
+    // A range is one row; where much has changed the whole goes faster.
+    if (p.uploaded && 4 * SQUARE * p.dirty.size < p.size) {
+      for (const y of p.dirty) for (let r = y; r < Math.min(p.size, y + SQUARE); r++) p.texture.addUpdateRange(4 * r * p.size, 4 * p.size);
+    } else p.texture.clearUpdateRanges();
+    p.texture.needsUpdate = p.uploaded = true;
+    p.dirty = null;
+  }
+
+  /** The place of a set under the pointer, or else in the middle of the view; null when the model is not there. */
+  near() {
+    const box = this.canvas.getBoundingClientRect(), e = this.pointer || { clientX: box.left + box.width / 2, clientY: box.top + box.height / 2 };
+    const hit = this.sets.size && this.pick(e);
+    return hit ? { set: hit.set, x: hit.u - Math.floor(hit.u), y: 1 - (hit.v - Math.floor(hit.v)) } : null;
   }
 
   /** A picture has all its rectangles: show it. */
   whole(e) {
     const s = this.sets.get(e.set), p = this.picturesOf(e.set)[e.view], pic = p?.[e.full ? 'full' : 'coarse'];
     if (!pic) return;
-    if (pic.dirty) { pic.texture.needsUpdate = true; pic.dirty = false; }
+    if (pic.dirty) this.upload(pic);
     p.current = pic;
     p.version = e.version;
     p.settled = e.full;
