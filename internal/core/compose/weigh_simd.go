@@ -26,16 +26,17 @@ func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, values []float32) (a
 	one, two, lift := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(2), archsimd.BroadcastFloat32x8(1.2)
 	var zero, areas, sums archsimd.Float32x8
 	n8 := len(values) / lanes * lanes
-	x, y, z, u, v, t, f := at.x[:n8], at.y[:n8], at.z[:n8], at.nx[:n8], at.ny[:n8], at.nz[:n8], at.area[:n8]
+	x, y, z := at.x[:n8], at.y[:n8], at.z[:n8]
+	facingX, facingY, facingZ, areaOf := at.nx[:n8], at.ny[:n8], at.nz[:n8], at.area[:n8]
 	values = values[:n8]
 	for i := 0; i+lanes <= len(values); i += lanes {
 		dx, dy, dz := eight(x, i).Sub(px), eight(y, i).Sub(py), eight(z, i).Sub(pz)
 		near := dx.MulAdd(dx, dy.MulAdd(dy, dz.Mul(dz))).MulAdd(inv, one).Max(zero)
-		qx, qy, qz := eight(u, i), eight(v, i), eight(t, i)
+		qx, qy, qz := eight(facingX, i), eight(facingY, i), eight(facingZ, i)
 		turn := qx.MulAdd(nx, qy.MulAdd(ny, qz.Mul(nz)))
 		off := dx.MulAdd(qx.Add(nx), dy.MulAdd(qy.Add(ny), dz.Mul(qz.Add(nz))))
 		weight := near.Mul(near).Mul(turn.MulAdd(two, lift).Max(zero).Min(one))
-		weight = weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(eight(f, i))
+		weight = weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(eight(areaOf, i))
 		areas, sums = areas.Add(weight), weight.MulAdd(eight(values, i), sums)
 	}
 	var a, s [lanes]float32
