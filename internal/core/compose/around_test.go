@@ -438,3 +438,80 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		t.Errorf("points have %.5f m² of %.5f", area, b.area)
 	}
 }
+
+// A radius that is dragged within the reach of one cloud evaluates nothing at its points again, the opacity of a layer above
+// evaluates nothing at all, and the colour of the layer that relief sees leaves its points alone too.
+func TestDraggedRadiiEvaluateNoPointAnew(t *testing.T) {
+	m := cutUp(16, 2, 1, flat)
+	c := canvases(t, m, uv.Single, func(int) int { return 256 })[0]
+	d := bars(t, 0.05, false)
+	d.Layers[0].What.Height.On, d.Layers[0].What.Height.Number = true, 1
+	coat(d, "#ff0000", func(l *strata.Layer) {
+		l.Where = []strata.Clause{clauseOf(t, d, "relief", map[string]float64{"radius": 0.06})}
+	})
+	coat(d, "#00ff00", func(l *strata.Layer) { l.Opacity = 0.5 })
+	work := func() (texels, points int64) {
+		evaluate(t, c, d)
+		for _, o := range c.body.clouds {
+			points += o.count.Clauses.Load()
+		}
+		return c.count.Clauses.Load(), points
+	}
+	texels, points := work()
+	if points == 0 {
+		t.Fatal("no point was evaluated")
+	}
+	for _, q := range []struct {
+		name           string
+		change         func()
+		texels, points bool // whether any are evaluated
+	}{
+		{"relief over 6.1 cm", func() { d.Layers[1].Where[0].Params["radius"] = 0.061 }, true, false},
+		{"opacity of the top layer", func() { d.Layers[2].Opacity = 0.7 }, false, false},
+		{"colour of what relief sees", func() { d.Layers[0].What.Colour.Hex = "#123456" }, false, false},
+		{"softened over 5.1 cm", func() { d.Layers[0].Where[0].Shape.Soften = 0.051 }, true, true}, // relief sees another height
+		{"as it was", func() {
+			d.Layers[0].Where[0].Shape.Soften = 0.05
+			d.Layers[1].Where[0].Params["radius"] = 0.06
+		}, false, false},
+	} {
+		q.change()
+		a, b := work()
+		if (a > texels) != q.texels || (b > points) != q.points {
+			t.Errorf("%s: %d clauses of tiles and %d of points were evaluated", q.name, a-texels, b-points)
+		}
+		texels, points = a, b
+	}
+}
+
+// The smallest and largest radii on models of 10 cm and 200 m do no harm: values stay within 0 and 1, and a radius that is
+// larger than the model gives nearly one value all over.
+func TestRadiiOfAnySizeOnModelsOfAnySize(t *testing.T) {
+	for _, size := range []float64{0.05, 100} {
+		m := mesh.Sphere(64, 32, size, [3]float64{})
+		c := canvases(t, m, uv.Single, func(int) int { return 128 })[0]
+		for _, radius := range []float64{0.0005, 0.01, 1, 20} {
+			d := new(strata.Document)
+			coat(d, "#ffffff", func(l *strata.Layer) {
+				l.What.Height.On, l.What.Height.Number = true, 5
+				l.Where = []strata.Clause{clauseOf(t, d, "facing", map[string]float64{"cone": 90})}
+				l.Where[0].Shape.Soften, l.Soften = float32(radius), float32(radius)
+			})
+			coat(d, "#ff0000", func(l *strata.Layer) {
+				l.Where = []strata.Clause{clauseOf(t, d, "relief", map[string]float64{"radius": radius})}
+			})
+			for layer := range d.Layers {
+				low, high := float32(2), float32(-1)
+				for _, v := range fieldOf(t, c, d, layer, "") {
+					if !(v >= 0 && v <= 1) {
+						t.Fatalf("%g m over %g m: a value of %g", radius, size, v)
+					}
+					low, high = min(low, v), max(high, v)
+				}
+				if layer == 0 && radius > 50*size && high-low > 0.7 {
+					t.Errorf("%g m over %g m: values from %g to %g", radius, size, low, high)
+				}
+			}
+		}
+	}
+}

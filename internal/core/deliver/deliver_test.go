@@ -83,7 +83,19 @@ func data(t *testing.T, d *Delivery, file int) []byte {
 func TestDeliveriesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 	run := func(n int) *Delivery {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(n))
-		d, err := Run(context.Background(), job(t, "gltf"))
+		j := job(t, "gltf")
+		// Also what reads surroundings.
+		l := &j.Document.Layers[1]
+		l.Soften = 0.1
+		l.What.Height.On, l.What.Height.Number = true, 1
+		c, err := j.Document.NewClause("relief")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Params["radius"], c.Join = 0.1, "or"
+		top := &j.Document.Layers[len(j.Document.Layers)-1]
+		top.Where = append(top.Where, c)
+		d, err := Run(context.Background(), j)
 		if err != nil {
 			t.Fatal(err)
 		}
