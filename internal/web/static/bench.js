@@ -163,7 +163,7 @@ export class Bench {
 
   /** Over how many metres something is softened. */
   soften(v, send) {
-    return value({ name: 'soften', label: 'soften', value: v || 0, min: 0.001, max: this.widest(), default: 0, unit: 'm', log: true, zero: 'sharp', figures: 2, ...send });
+    return value({ name: 'soften', label: 'soften', value: v || 0, min: 0.001, max: this.widest(), default: 0, unit: 'm', log: true, zero: 'off', figures: 2, ...send });
   }
 
   /** The widest softening that is of use on the model: a third of its size. */
