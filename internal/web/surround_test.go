@@ -67,11 +67,9 @@ func TestReliefAndSofteningAtTheBench(t *testing.T) {
 	if got := r.eval(`document.querySelector('#chain .card-clause input[data-key="depth"]').value`); got != depth {
 		t.Errorf("the depth shows %s, %s was dragged to", got, depth)
 	}
-}
 
-// All of a picture that is to go to the graphics card goes, also when a few rows more change before the next frame is drawn.
-func TestPicturesThatChangeTwiceBeforeAFrameAreWhole(t *testing.T) {
-	r := withBall(t)
+	// All of a picture that is to go to the graphics card goes, also when a few rows more change before the next frame is
+	// drawn. The upper eighth of the map becomes green, the rest red; the ball's middle and its lower half lie below.
 	r.pick("#working-size", "512 px") // smaller ones always go whole
 	r.until(`crust.state.size === 512`)
 	r.click(`#view-show [data-value="base"]`)
@@ -83,7 +81,6 @@ func TestPicturesThatChangeTwiceBeforeAFrameAreWhole(t *testing.T) {
 	}
 	r.eval(`(` + paint(512, 255, 0) + `, ` + paint(64, 0, 255) + `, window.drawn = crust.viewport.frames, crust.viewport.draw(), '')`)
 	r.until(`crust.viewport.frames > window.drawn`)
-	// The upper eighth of the map is green, the rest red; the ball's middle and its lower half lie below.
 	for _, at := range [][2]float64{{0.5, 0.5}, {0.5, 0.62}} {
 		if c := r.pixel("#model", at[0], at[1]); c[0] < 200 || c[1] > 60 {
 			t.Errorf("the ball is %v at %v, want red", c, at)

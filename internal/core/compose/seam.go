@@ -87,7 +87,7 @@ func (c *Canvas) rimOf(beyond []int32, grid *grid, t int, out *rim) {
 		known := false
 		for way, w := range ways {
 			j := grid.at(at%s.Size+w[0], at/s.Size+w[1])
-			if j >= 0 && c.tri[j] == c.tri[i] || j == leftOut {
+			if j == leftOut || j >= 0 && b.joined(c.tri[i], c.tri[j]) {
 				continue
 			}
 			if !known {
@@ -114,6 +114,19 @@ func (c *Canvas) rimOf(beyond []int32, grid *grid, t int, out *rim) {
 			out.spots, out.from, out.back = append(out.spots, to), append(out.from, i), append(out.back, back)
 		}
 	}
+}
+
+// joined tells whether two triangles are one or share a corner with its UV, so that the texture goes on from one to the other.
+func (b *Body) joined(s, t int32) bool {
+	if s == t {
+		return true
+	}
+	for _, v := range b.model.Tris[s] {
+		if o := b.model.Tris[t]; v == o[0] || v == o[1] || v == o[2] {
+			return true
+		}
+	}
+	return false
 }
 
 // goOn fills the maps of a place of the rim that lies on another set: they go on as they do towards the seam.

@@ -73,7 +73,10 @@ type Kind struct {
 // Directions of facing and reach.
 var directions = []string{"up", "down", "right (+X)", "left (−X)", "front (+Z)", "back (−Z)"}
 
-var directionVectors = []geom.Vec3{{Y: 1}, {Y: -1}, {X: 1}, {X: -1}, {Z: 1}, {Z: -1}}
+// along is the component in a direction, and −1 where the direction is against it.
+func along(direction float64, x, y, z []float32) (of []float32, sign float32) {
+	return [...][]float32{y, y, x, x, z, z}[int(direction)], [...]float32{1, -1, 1, -1, 1, -1}[int(direction)]
+}
 
 // breadth is which of the curvatures of one bake a clause reads.
 var breadth = Param{Name: "breadth", Label: "breadth", Max: 2, Whole: true, Choices: []string{"medium", "tight", "soft"}, Maps: []string{"curvature", "curvature-tight", "curvature-soft"}}
@@ -108,23 +111,15 @@ func (k *Kind) MapsOf(p []float64) []string {
 var Kinds = []Kind{
 	{Name: "edges", Label: "Edges", Needs: NeedCurve, Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
-			curve := b.curve(p[0])
-			for i := range out {
-				out[i] = geom.Clamp01(2*curve[i] - 1)
-			}
+			ramp(out, b.curve(p[0]), 0.5, 2)
 		}, Words: curved("on %sedges", "away from %sedges")},
 	{Name: "crevices", Label: "Crevices", Needs: NeedCurve, Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
-			curve := b.curve(p[0])
-			for i := range out {
-				out[i] = geom.Clamp01(1 - 2*curve[i])
-			}
+			ramp(out, b.curve(p[0]), 0.5, -2)
 		}, Words: curved("in %screvices", "out of %screvices")},
 	{Name: "shelter", Label: "Shelter", Needs: NeedAO, Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
-			for i := range out {
-				out[i] = 1 - b.AO[i]
-			}
+			ramp(out, b.AO, 1, -1)
 		}, Words: say("in shelter", "out of shelter")},
 	{Name: "noise", Label: "Noise", Needs: NeedPlace, Icon: "grain", Help: "clouds, veins or billows in space, without seams",
 		Params: []Param{
@@ -156,12 +151,10 @@ var Kinds = []Kind{
 			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
 		},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
-			d := directionVectors[int(p[0])]
 			edge := float32(math.Cos(p[1] * math.Pi / 180))
 			scale := 1 / (1 - edge)
-			for i := range out {
-				out[i] = geom.Clamp01((b.NX[i]*d.X + b.NY[i]*d.Y + b.NZ[i]*d.Z - edge) * scale)
-			}
+			axis, sign := along(p[0], b.NX, b.NY, b.NZ)
+			ramp(out, axis, sign*edge, sign*scale)
 		},
 		Words: func(p []float64, _ []string, invert bool) string {
 			if invert {
@@ -176,21 +169,14 @@ var Kinds = []Kind{
 			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4},
 		},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
-			d := directionVectors[int(p[0])]
-			axis, base := b.Y, b.Floor.Y
-			if d.X != 0 {
-				axis, base = b.X, b.Floor.X
-			} else if d.Z != 0 {
-				axis, base = b.Z, b.Floor.Z
-			}
+			axis, _ := along(p[0], b.X, b.Y, b.Z)
+			base := [...]float32{b.Floor.Y, b.Floor.X, b.Floor.Z}[int(p[0])/2]
 			from, to := float32(p[1]), float32(p[2])
 			width := from - to
 			if width > -1e-5 && width < 1e-5 {
 				width = 1e-5
 			}
-			for i := range out {
-				out[i] = geom.Clamp01((axis[i] - base - to) / width)
-			}
+			ramp(out, axis, base+to, 1/width)
 		},
 		Words: func(p []float64, _ []string, _ bool) string {
 			return fmt.Sprintf("from %s to %s %s", Length(p[1]), Length(p[2]), directions[int(p[0])])
@@ -213,23 +199,15 @@ var Kinds = []Kind{
 			scale, level := float32(1/p[2]), float32(p[3])
 			switch int(p[0]) {
 			case 0:
-				for i, h := range b.Height[:len(out)] {
-					out[i] = geom.Clamp01((h - b.Mean[i]) * scale)
-				}
+				apart(out, b.Height, b.Mean, scale)
 			case 1:
-				for i, h := range b.Height[:len(out)] {
-					out[i] = geom.Clamp01((b.Mean[i] - h) * scale)
-				}
+				apart(out, b.Mean, b.Height, scale)
 			case 2:
-				for i, h := range b.Height[:len(out)] {
-					out[i] = geom.Clamp01(0.5 + 0.5*(h-level)*scale)
-				}
+				ramp(out, b.Height, level-1/scale, scale/2)
 			default:
 				// A cut, a twentieth of the depth wide.
 				scale *= [2]float32{20, -20}[int(p[0])-3]
-				for i, h := range b.Height[:len(out)] {
-					out[i] = geom.Clamp01(0.5 + (h-level)*scale)
-				}
+				ramp(out, b.Height, level-0.5/scale, scale)
 			}
 		},
 		Words: func(p []float64, layers []string, invert bool) string {

@@ -133,3 +133,19 @@ func corner8(h i8, x, y, z f8) f8 {
 	sz := h.ShiftAllLeft(2).And(sign)
 	return x.AsInt32x8().Xor(sx).AsFloat32x8().Add(y.AsInt32x8().Xor(sy).AsFloat32x8()).Add(z.AsInt32x8().Xor(sz).AsFloat32x8())
 }
+
+// rampRun does what whole vectors have room for and says how many.
+func rampRun(out, v []float32, from, scale float32) int {
+	if !hasSIMD {
+		return 0
+	}
+	of := archsimd.BroadcastFloat32x8
+	low, k, zero, one := of(from), of(scale), of(0), of(1)
+	n := 0
+	for ; n+8 <= len(out); n += 8 {
+		x := archsimd.LoadFloat32x8((*[8]float32)(v[n:]))
+		x.Sub(low).Mul(k).Max(zero).Min(one).Store((*[8]float32)(out[n:]))
+	}
+	archsimd.ClearAVXUpperBits()
+	return n
+}

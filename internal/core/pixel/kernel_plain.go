@@ -4,4 +4,6 @@ package pixel
 
 func shape(v []float32, c *curve) { shapePlain(v, c) }
 
-func layOver(below []float32, own float32, alpha []float32) { layOverPlain(below, own, alpha) }
+func layLine(below []float32, slope, lift float32, alpha []float32) {
+	layLinePlain(below, slope, lift, alpha)
+}

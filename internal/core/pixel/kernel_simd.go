@@ -33,16 +33,16 @@ func shapeSIMD(v []float32, c *curve) {
 	}
 }
 
-func layOver(below []float32, own float32, alpha []float32) {
+func layLine(below []float32, slope, lift float32, alpha []float32) {
 	n := 0
 	if hasSIMD {
 		n = len(alpha) &^ 7
-		o := archsimd.BroadcastFloat32x8(own)
+		m, p := archsimd.BroadcastFloat32x8(slope), archsimd.BroadcastFloat32x8(lift)
 		for i := 0; i < n; i += 8 {
-			b := archsimd.LoadFloat32x8Slice(below[i:])
-			o.Sub(b).MulAdd(archsimd.LoadFloat32x8Slice(alpha[i:]), b).StoreSlice(below[i:])
+			b := load8(below[i:])
+			b.MulAdd(m, p).MulAdd(load8(alpha[i:]), b).Store((*[8]float32)(below[i:]))
 		}
 		archsimd.ClearAVXUpperBits()
 	}
-	layOverPlain(below[n:], own, alpha[n:])
+	layLinePlain(below[n:], slope, lift, alpha[n:])
 }

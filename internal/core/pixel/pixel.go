@@ -36,21 +36,23 @@ type Blend struct {
 	Name, Label string
 	// Mix returns the mixed value from the one below and the layer's own, before opacity.
 	Mix func(below, own float32) float32
+	// line gives the mixed value less the one below as below · slope + lift; nil where it is no such line.
+	line func(own float32) (slope, lift float32)
 }
 
 // Blends lists the modes: the separable ones of W3C, Compositing and Blending Level 1, which act on
 // sRGB-encoded values as the standard's own examples do, and add, which is common practice.
 var Blends = []Blend{
-	{"over", "Over", func(b, s float32) float32 { return s }},
-	{"multiply", "Multiply", func(b, s float32) float32 { return b * s }},
-	{"screen", "Screen", screen},
-	{"overlay", "Overlay", func(b, s float32) float32 { return hardLight(s, b) }},
-	{"darken", "Darken", func(b, s float32) float32 { return min(b, s) }},
-	{"lighten", "Lighten", func(b, s float32) float32 { return max(b, s) }},
-	{"hard-light", "Hard light", hardLight},
-	{"soft-light", "Soft light", softLight},
-	{"difference", "Difference", func(b, s float32) float32 { return max(b-s, s-b) }},
-	{"add", "Add", func(b, s float32) float32 { return b + s }},
+	{"over", "Over", func(b, s float32) float32 { return s }, func(s float32) (float32, float32) { return -1, s }},
+	{"multiply", "Multiply", func(b, s float32) float32 { return b * s }, func(s float32) (float32, float32) { return s - 1, 0 }},
+	{"screen", "Screen", screen, func(s float32) (float32, float32) { return -s, s }},
+	{"overlay", "Overlay", func(b, s float32) float32 { return hardLight(s, b) }, nil},
+	{"darken", "Darken", func(b, s float32) float32 { return min(b, s) }, nil},
+	{"lighten", "Lighten", func(b, s float32) float32 { return max(b, s) }, nil},
+	{"hard-light", "Hard light", hardLight, nil},
+	{"soft-light", "Soft light", softLight, nil},
+	{"difference", "Difference", func(b, s float32) float32 { return max(b-s, s-b) }, nil},
+	{"add", "Add", func(b, s float32) float32 { return b + s }, func(s float32) (float32, float32) { return 0, s }},
 }
 
 func screen(b, s float32) float32 { return b + s - b*s }
@@ -91,23 +93,14 @@ func BlendOf(name string) (Blend, error) {
 // Lay mixes own into below over a run of texels: below + (mix − below) · alpha.
 func (b Blend) Lay(below []float32, own float32, alpha []float32) {
 	below = below[:len(alpha)]
-	switch b.Name {
-	case "over":
-		layOver(below, own, alpha)
-	case "multiply":
-		k := own - 1
-		for i, a := range alpha {
-			below[i] += below[i] * k * a
-		}
-	case "add":
-		for i, a := range alpha {
-			below[i] += own * a
-		}
-	default:
-		for i, a := range alpha {
-			if a > 0 {
-				below[i] += (b.Mix(below[i], own) - below[i]) * a
-			}
+	if b.line != nil {
+		slope, lift := b.line(own)
+		layLine(below, slope, lift, alpha)
+		return
+	}
+	for i, a := range alpha {
+		if a > 0 {
+			below[i] += (b.Mix(below[i], own) - below[i]) * a
 		}
 	}
 }
@@ -184,9 +177,9 @@ func shapePlain(v []float32, c *curve) {
 	}
 }
 
-func layOverPlain(below []float32, own float32, alpha []float32) {
+func layLinePlain(below []float32, slope, lift float32, alpha []float32) {
 	below = below[:len(alpha)]
 	for i, a := range alpha {
-		below[i] += (own - below[i]) * a
+		below[i] += (below[i]*slope + lift) * a
 	}
 }

@@ -143,11 +143,28 @@ func TestVectorKernelsAgreeWithThePlainOnes(t *testing.T) {
 				t.Fatalf("shape: %g and %g", a[i], b[i])
 			}
 		}
-		layOver(a, 0.3, alpha)
-		layOverPlain(b, 0.3, alpha)
+		layLine(a, -0.6, 0.3, alpha)
+		layLinePlain(b, -0.6, 0.3, alpha)
 		for i := range a {
 			if math.Abs(float64(a[i]-b[i])) > 1e-5 {
 				t.Fatalf("over: %g and %g", a[i], b[i])
+			}
+		}
+	}
+}
+
+// Modes that are laid as lines give what their formulas do.
+func TestLinesAreTheModesFormulas(t *testing.T) {
+	for _, m := range Blends {
+		if m.line == nil {
+			continue
+		}
+		for b := float32(0); b <= 1; b += 0.0625 {
+			for s := float32(0); s <= 1; s += 0.0625 {
+				slope, lift := m.line(s)
+				if got, want := b+b*slope+lift, m.Mix(b, s); math.Abs(float64(got-want)) > 1e-6 {
+					t.Errorf("%s of %g over %g: %g, want %g", m.Name, s, b, got, want)
+				}
 			}
 		}
 	}
