@@ -69,9 +69,7 @@ func TestReliefAndSofteningAtTheBench(t *testing.T) {
 	}
 
 	// All of a picture that is to go to the graphics card goes, also when a few rows more change before the next frame is
-	// drawn. The upper eighth of the map becomes green, the rest red; the ball's middle and its lower half lie below.
-	r.pick("#working-size", "512 px") // smaller ones always go whole
-	r.until(`crust.state.size === 512`)
+	// drawn. The upper quarter of the map becomes green, the rest red; the ball's middle and its lower half lie below.
 	r.click(`#view-show [data-value="base"]`)
 	r.settled()
 	paint := func(rows, red, green int) string {
@@ -79,7 +77,7 @@ func TestReliefAndSofteningAtTheBench(t *testing.T) {
 			for (let i = 0; i < 4 * %d * p.size; i += 4) p.data.set([%d, %d, 0, 255], i);
 			p.dirty = new Set(Array.from({ length: %d / 64 }, (_, i) => 64 * i)); crust.viewport.upload(p); })()`, rows, red, green, rows)
 	}
-	r.eval(`(` + paint(512, 255, 0) + `, ` + paint(64, 0, 255) + `, window.drawn = crust.viewport.frames, crust.viewport.draw(), '')`)
+	r.eval(`(` + paint(256, 255, 0) + `, ` + paint(64, 0, 255) + `, window.drawn = crust.viewport.frames, crust.viewport.draw(), '')`)
 	r.until(`crust.viewport.frames > window.drawn`)
 	for _, at := range [][2]float64{{0.5, 0.5}, {0.5, 0.62}} {
 		if c := r.pixel("#model", at[0], at[1]); c[0] < 200 || c[1] > 60 {

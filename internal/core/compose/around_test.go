@@ -306,12 +306,12 @@ func TestReliefIsTheHeightLessItsAverage(t *testing.T) {
 		v, at := fieldOf(t, c, d, len(d.Layers)-1, ""), places(c)
 		var e errs
 		for i, p := range at {
-			if x, y := float64(p.X), float64(p.Z); math.Abs(x-0.5) < 0.05 && math.Abs(y-0.5) < 0.05 {
+			if x, y := float64(p.X), float64(p.Z); i%5 == 0 && math.Abs(x-0.5) < 0.05 && math.Abs(y-0.5) < 0.05 {
 				want := min(1, max(0, sign*(height(x, y)-convolved(height, x, y, 0.02))))
 				e.add(float64(v[i]) - want)
 			}
 		}
-		if e.n < 5000 || e.rms() > 0.01 {
+		if e.n < 1000 || e.rms() > 0.01 {
 			t.Errorf("form %g: %.4f RMS (%.4f at most) of the rivet's height; want under 0.01", form, e.rms(), e.worst)
 		}
 	}

@@ -346,7 +346,7 @@ export class Viewport {
   /** Takes the changed rows of a picture to the graphics card with the next frame. */
   upload(p) {
     // A range is one row. Where much has changed the whole goes faster; once it is to go, ranges would stand in its way.
-    p.all ||= !p.uploaded || 4 * SQUARE * p.dirty.size >= p.size;
+    p.all ||= !p.uploaded || 3 * SQUARE * p.dirty.size >= p.size;
     if (p.all) p.texture.clearUpdateRanges();
     else for (const y of p.dirty) for (let r = y; r < Math.min(p.size, y + SQUARE); r++) p.texture.addUpdateRange(4 * r * p.size, 4 * p.size);
     p.texture.onUpdate = () => { p.uploaded = true; p.all = false; };
