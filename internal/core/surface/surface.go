@@ -17,7 +17,7 @@ import (
 var ErrEmpty = errors.New("it covers no texel; its UVs have no area")
 
 // Surface is a set at a size. Covered texels are packed: entry i of Texel, Tri, U and V belong
-// together, rows from the top, left to right; from RasteriseTiles tile by tile.
+// together, rows from the top, left to right; from RasteriseBand tile by tile.
 type Surface struct {
 	Model *mesh.Model
 	Set   *uv.Set

@@ -25,12 +25,8 @@ func (t *Tile) Len() int { return int(t.To - t.From) }
 // Across is how many tiles side by side make the picture.
 func Across(size int) int { return (size + TileSize - 1) / TileSize }
 
-// RasteriseTiles is Rasterise with the texels packed tile by tile, tiles and the texels in them by rows from the top.
-func RasteriseTiles(ctx context.Context, m *mesh.Model, set *uv.Set, size int) (*Surface, error) {
-	return RasteriseBand(ctx, m, set, size, 0, Across(size))
-}
-
-// RasteriseBand is RasteriseTiles for the rows of tiles from from to before to.
+// RasteriseBand is Rasterise for the rows of tiles from from to before to, with the texels packed tile by tile, tiles and the
+// texels in them by rows from the top.
 func RasteriseBand(ctx context.Context, m *mesh.Model, set *uv.Set, size, from, to int) (*Surface, error) {
 	return rasterise(ctx, m, set, size, from, to, func(*Surface) {})
 }
