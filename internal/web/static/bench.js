@@ -87,7 +87,7 @@ export class Bench {
 
   share() {
     const l = this.app.layer(), s = $('.card-result .figure');
-    if (l && s) s.textContent = l.coverage >= 0 ? `${Math.round(l.coverage * 100)} %` : '';
+    if (l && s) s.textContent = l.coverage >= 0 ? `${Math.round(l.coverage * 100)}%` : '';
   }
 
   join(l, c) {
