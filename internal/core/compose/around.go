@@ -27,7 +27,7 @@ type around struct {
 // whole Where.
 type average struct {
 	layer  int
-	clause string
+	clause int // its place, −1 for the whole Where
 	height *strata.Clause
 }
 
@@ -134,12 +134,12 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 	if err != nil {
 		return nil, nil, err
 	}
-	if of.clause == "" {
+	if of.clause < 0 {
 		return func(k *scratch, t int, out []float32) bool {
 			return c.join(k, s.clauses, t, c.seen(k, s.clauses, t), out)
 		}, wantedBy(nil, s.clauses), nil
 	}
-	i := slices.IndexFunc(p.doc.Layers[of.layer].Where, func(cl strata.Clause) bool { return cl.ID == of.clause })
+	i := of.clause
 	cl := s.clauses[i]
 	cl.soft = nil
 	return func(k *scratch, t int, out []float32) bool {
@@ -180,6 +180,8 @@ func wantedBy(out []*around, cs []clause) []*around {
 // read writes the averages at the places of a tile; NaN where no points are near. False when the work was stopped.
 func (a *around) read(k *scratch, g *ground, t int, out []float32) bool {
 	if !a.ready(k.ctx) {
+		k.lost = true
+		clear(out)
 		return false
 	}
 	g.widen(k, t, field.NeedPlace|field.NeedNormal)

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"crust/internal/core/bake"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
@@ -512,6 +513,42 @@ func TestRadiiOfAnySizeOnModelsOfAnySize(t *testing.T) {
 					t.Errorf("%g m over %g m: values from %g to %g", radius, size, low, high)
 				}
 			}
+		}
+	}
+}
+
+// Work that is stopped while averages are made, as each step of a dragged radius does, hands out no tile made without them and
+// leaves nothing wrong behind: what is evaluated next is what a new canvas gives.
+func TestStoppedAveragesLeaveNothingWrong(t *testing.T) {
+	m := cutUp(16, 2, 1, flat)
+	sets, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := bars(t, 0.05, false)
+	d.Layers[0].What.Height.On, d.Layers[0].What.Height.Number = true, 1
+	coat(d, "#ff0000", func(l *strata.Layer) {
+		l.Where = []strata.Clause{clauseOf(t, d, "relief", map[string]float64{"radius": 0.06, "depth": 0.0001})}
+	})
+	stop := func() {}
+	b := NewBody(NewCache(64<<20), m, sets, func(string) (map[string]*bake.Map, error) { stop(); return nil, nil })
+	c, err := NewCanvas(context.Background(), b, &sets[0], 256)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	stop = cancel // as the first cloud is made
+	err = c.Run(ctx, program(t, c, d), Pass{Do: func(_, tile int, _ Keys, _ *Channels) {
+		t.Errorf("tile %d is handed out", tile)
+	}})
+	if err == nil {
+		t.Error("work that was stopped says that it is done")
+	}
+	stop = func() {}
+	got, want := evaluate(t, c, d), evaluate(t, canvases(t, m, uv.Single, func(int) int { return 256 })[0], d)
+	for i := range want.Height {
+		if got.Base[0][i] != want.Base[0][i] || got.Height[i] != want.Height[i] || got.Normal[0][i] != want.Normal[0][i] {
+			t.Fatalf("texel %d differs from a new canvas's", i)
 		}
 	}
 }

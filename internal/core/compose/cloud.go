@@ -193,7 +193,7 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 	at := make([]float32, len(c.tri))
 	err := par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
 		k := c.scratch(w)
-		k.ctx = ctx
+		k.ctx, k.lost = ctx, false
 		value(k, t, at[c.tiles[t].From:c.tiles[t].To])
 	})
 	if err != nil {

@@ -213,14 +213,14 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
 	s.full = len(l.Where) == 0 && s.aim.of == nil
 	for k := range l.Where {
-		c, err := p.resolve(g, layer, &l.Where[k])
+		c, err := p.resolve(g, layer, k)
 		if err != nil {
 			return nil, err
 		}
 		s.clauses = append(s.clauses, c)
 	}
 	if l.Soften > 0 && len(l.Where) > 0 {
-		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer})
+		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
 	}
 	s.what = mix(uint64(math.Float32bits(l.Opacity)), 1)
 	for i, ch := range strata.Channels {
@@ -259,7 +259,9 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	return s, nil
 }
 
-func (p *plan) resolve(g *ground, layer int, cl *strata.Clause) (clause, error) {
+// resolve makes clause n of a layer ready.
+func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
+	cl := &p.doc.Layers[layer].Where[n]
 	k, err := field.KindOf(cl.Kind)
 	if err != nil {
 		return clause{}, err
@@ -288,7 +290,7 @@ func (p *plan) resolve(g *ground, layer int, cl *strata.Clause) (clause, error) 
 	if cl.Shape.Soften > 0 {
 		c := *cl
 		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
-		out.soft = p.over(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: cl.ID})
+		out.soft = p.over(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
 	}
 	return out, nil
 }

@@ -232,6 +232,7 @@ type scratch struct {
 	masks      []*mask
 	near       nearby
 	rim        *scratch // of the rim
+	lost       bool     // averages were wanted and not there, because the work was stopped
 }
 
 func (g *ground) scratch(w int) *scratch {
@@ -273,7 +274,9 @@ func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
 			}
 		}
 	}
-	g.body.cache.put(at, out, 4*len(out))
+	if !k.lost {
+		g.body.cache.put(at, out, 4*len(out))
+	}
 	return out
 }
 

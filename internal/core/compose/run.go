@@ -97,12 +97,16 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 		}
 		k.rim = c.rim.scratch(w)
 		k.rim.ctx = ctx
+		k.lost, k.rim.lost = false, false
 		is, has := c.keys(k, p, t), Keys{}
 		if do.Has != nil {
 			has = do.Has(t)
 		}
 		if is != has {
-			do.Do(w, t, is, c.blend(k, p, t, chosen, is.Values != has.Values, is.Normals != has.Normals))
+			ch := c.blend(k, p, t, chosen, is.Values != has.Values, is.Normals != has.Normals)
+			if !k.lost && !k.rim.lost {
+				do.Do(w, t, is, ch)
+			}
 		}
 	})
 	return p.fault(err)
@@ -200,7 +204,9 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 		if !ok {
 			c.lay(k, p, planes[:blended], n, 0, chosen)
 			b = newBelow(planes[:blended])
-			c.body.cache.put(at, b, (2*planeHeight+4)*n)
+			if !k.lost {
+				c.body.cache.put(at, b, (2*planeHeight+4)*n)
+			}
 		}
 		b.put(planes[:blended])
 		from = chosen
@@ -399,7 +405,7 @@ func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, 
 	shown := make([]int, len(c.tiles))
 	err = par.Blocks(ctx, len(shown), 1, func(w, t, _ int) {
 		k := c.scratch(w)
-		k.ctx = ctx
+		k.ctx, k.lost = ctx, false
 		shown[t] = c.mask(k, s, t).shown
 	})
 	all := 0
@@ -428,7 +434,7 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 	}
 	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
 		k := c.scratch(w)
-		k.ctx = ctx
+		k.ctx, k.lost = ctx, false
 		c.where(k, s, t, c.seen(k, s.clauses, t), out[c.tiles[t].From:c.tiles[t].To])
 	})
 	return out, p.fault(err)
