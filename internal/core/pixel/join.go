@@ -33,6 +33,9 @@ func (j Join) Mix(acc, v float32) float32 {
 	return v
 }
 
+// KeepsNothing tells whether 0 stays 0 whatever joins it.
+func (j Join) KeepsNothing() bool { return j == JoinAnd || j == JoinMinus || j == JoinLower }
+
 // Lay joins a run of values; with a strength under 1 they count for less.
 func (j Join) Lay(acc, v []float32, strength float32) { joinRun(j, acc, v[:len(acc)], strength) }
 

@@ -19,15 +19,15 @@ func shape(v []float32, c *curve) {
 func shapeSIMD(v []float32, c *curve) {
 	of := archsimd.BroadcastFloat32x8
 	low, scale, bias, gain, flip, sign := of(c.low), of(c.scale), of(c.bias), of(c.gain), of(c.flip), of(c.sign)
-	zero, half, one, two := of(0), of(0.5), of(1), of(2)
+	zero, one := of(0), of(1)
 	for i := 0; i < len(v); i += 8 {
 		t := archsimd.LoadFloat32x8Slice(v[i:]).Sub(low).Mul(scale).Max(zero).Min(one)
 		if !c.plain {
-			t = t.Div(bias.MulAdd(one.Sub(t), one))
-			d := one.Sub(two.Mul(t)) // positive below a half
-			lower := t.Div(gain.MulAdd(d, one))
-			upper := one.Sub(one.Sub(t).Div(one.Sub(gain.Mul(d))))
-			t = lower.Merge(upper, t.Less(half))
+			under := bias.MulAdd(one.Sub(t), one)
+			d := under.Sub(t.Add(t)) // positive below a half
+			lower := d.GreaterEqual(zero)
+			t = t.Merge(under.Sub(t), lower).Div(gain.MulAdd(d.Max(zero.Sub(d)), under))
+			t = t.Merge(one.Sub(t), lower)
 		}
 		sign.MulAdd(t, flip).StoreSlice(v[i:])
 	}

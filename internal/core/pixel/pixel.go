@@ -166,11 +166,12 @@ func shapePlain(v []float32, c *curve) {
 	for i, x := range v {
 		t := geom.Clamp01((x - c.low) * c.scale)
 		if !c.plain {
-			t /= c.bias*(1-t) + 1
-			if t < 0.5 {
-				t /= c.gain*(1-2*t) + 1
+			// Bias makes t / under of t; gain follows in the same division, for each half.
+			under := c.bias*(1-t) + 1
+			if d := under - 2*t; d >= 0 {
+				t = t / (c.gain*d + under)
 			} else {
-				t = 1 - (1-t)/(c.gain*(2*t-1)+1)
+				t = 1 - (under-t)/(under-c.gain*d)
 			}
 		}
 		v[i] = c.flip + c.sign*t
