@@ -39,22 +39,22 @@ type sheet struct {
 
 func newSheet(c *compose.Canvas, maps int, reads []string) *sheet {
 	s := &sheet{Canvas: c, maps: maps, reads: reads, keys: make([]compose.Keys, len(c.Surf.Tiles)), views: map[string]*picture{}}
-	s.rest = spread(c.Surf)
+	s.rest = spread(c)
 	return s
 }
 
 // spread finds, for each square, the others that show some of its texels because padding fills them from there.
-func spread(surf *surface.Surface) [][]int32 {
-	n := surf.Size
+func spread(c *compose.Canvas) [][]int32 {
+	n, texels := c.Surf.Size, c.Texels()
 	across := surface.Across(n)
 	out := make([][]int32, across*across)
 	squareOf := func(at int) int32 { return int32(at/n/surface.TileSize*across + at%n/surface.TileSize) }
 	seen := map[[2]int32]bool{}
 	for y := range n {
-		row := surf.Nearest[y*n : (y+1)*n]
+		row := c.Surf.Nearest[y*n : (y+1)*n]
 		lastFrom, lastTo := int32(-1), int32(-1)
 		for x, near := range row {
-			to, from := squareOf(y*n+x), squareOf(int(surf.Texel[near]))
+			to, from := squareOf(y*n+x), squareOf(int(texels[near]))
 			if from == to || from == lastFrom && to == lastTo {
 				continue
 			}

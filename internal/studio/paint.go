@@ -450,8 +450,9 @@ func card(c *compose.Canvas, v []float32) string {
 	for i := range im.Pix8 {
 		im.Pix8[i] = 22 // the ground of the flat map
 	}
+	texels := c.Texels()
 	for i, x := range v {
-		im.Pix8[c.Surf.Texel[i]] = 24 + uint8(float32(pixel.Q8(x))*230/255)
+		im.Pix8[texels[i]] = 24 + uint8(float32(pixel.Q8(x))*230/255)
 	}
 	b, err := imgfile.Bytes(im)
 	if err != nil {

@@ -188,7 +188,7 @@ func (a *around) read(k *scratch, g *ground, t int, out []float32) bool {
 	n := &k.near
 	n.of(a)
 	step := a.stride(g)
-	if g.stand == nil || step < 2 {
+	if g.spans == nil || step < 2 {
 		for i := range out {
 			out[i] = n.at(&k.block, i)
 		}
@@ -211,14 +211,16 @@ func (a *around) stride(g *ground) int {
 // on one piece of the surface; where they do not, at half as many, and so on down to each texel.
 func (n *nearby) lattice(k *scratch, g *ground, t, step int, out []float32) {
 	const side = surface.TileSize
-	g.stand(t, k.at[:len(out)])
 	for i := range n.texel {
 		n.texel[i] = -1
 	}
-	for i, at := range k.at[:len(out)] {
-		x, y := int(at)%reliefSide-1, int(at)/reliefSide-1
-		n.texel[y*side+x] = int16(i)
-		out[i] = nan
+	i := 0
+	for _, s := range g.spans[t] {
+		for j := range int(s.n) {
+			n.texel[int(s.at)+j] = int16(i)
+			out[i] = nan
+			i++
+		}
 	}
 	l := lattice{nearby: n, b: &k.block, out: out, pitch: g.pitch}
 	for y := 0; y < side-1; y += step {

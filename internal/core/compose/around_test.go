@@ -187,11 +187,11 @@ func TestSurroundingsCrossSeams(t *testing.T) {
 			const cell = 0.003
 			var values, changes errs
 			for set, c := range cs {
-				v, at := fieldOf(t, c, d, layer, ""), places(c)
+				v, at, tris := fieldOf(t, c, d, layer, ""), places(c), triangles(c)
 				for tile := range c.tiles {
 					for _, s := range c.seams[c.rim.tiles[tile].From:c.rim.tiles[tile].To] {
 						i := int(c.tiles[tile].From) + int(s.texel)
-						q := texel{p: at[i], got: float64(v[i]), set: set, tri: int(c.tri[i])}
+						q := texel{p: at[i], got: float64(v[i]), set: set, tri: int(tris[i])}
 						// Where it lies on the shape.
 						x, y := float64(q.p.X), 1-float64(q.p.Z)
 						if name == "pipe" {
@@ -235,10 +235,10 @@ func TestSurroundingsDoNotDependOnTheSize(t *testing.T) {
 	small, large := canvases(t, m, uv.Single, func(int) int { return 256 })[0], canvases(t, m, uv.Single, func(int) int { return 1024 })[0]
 	a, b := fieldOf(t, small, d, 0, ""), fieldOf(t, large, d, 0, "")
 	byTexel := map[uint32]int{}
-	for i, at := range large.Surf.Texel {
+	for i, at := range large.Texels() {
 		byTexel[at] = i
 	}
-	for i, at := range small.Surf.Texel {
+	for i, at := range small.Texels() {
 		// The four texels in the middle of those that make one of the small picture.
 		x, y, sum, n := at%256*4+1, at/256*4+1, float32(0), 0
 		for k := range uint32(4) {
@@ -551,4 +551,17 @@ func TestStoppedAveragesLeaveNothingWrong(t *testing.T) {
 			t.Fatalf("texel %d differs from a new canvas's", i)
 		}
 	}
+}
+
+// triangles lists that of each texel.
+func triangles(c *Canvas) []int32 {
+	out := make([]int32, c.Len())
+	for t := range c.tiles {
+		c.each(t, func(from, to int, tri int32) {
+			for i := from; i < to; i++ {
+				out[int(c.tiles[t].From)+i] = tri
+			}
+		})
+	}
+	return out
 }

@@ -25,7 +25,8 @@ import (
 type Canvas struct {
 	*ground
 	Set  string
-	Surf *surface.Surface // without U and V
+	Surf *surface.Surface // Size, Tiles and Nearest alone
+	n    int              // texels
 	// By triangle of the set, from the first one's number on: rank leads to its slope.
 	first int32
 	rank  []int32
@@ -76,16 +77,29 @@ type slope struct{ tu, tv, bu, bv float32 }
 // NewCanvas rasterises a set of the body at size and reads its maps, which may be of any size; a missing map
 // stands at its neutral value, and the world normal then comes from the model.
 func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, error) {
-	c, err := NewBand(ctx, b, set, size, 0, surface.Across(size))
+	c, err := newCanvas(ctx, b, set, size, 0, surface.Across(size))
 	if err != nil {
 		return nil, err
 	}
+	defer c.slim()
 	return c, c.Surf.Pad(ctx)
 }
 
 // NewBand is the part of a canvas from one row of tiles to before another. It evaluates to what the whole canvas does, but
 // for the slopes at the rows next to what is left out. It has no padding.
 func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Canvas, error) {
+	c, err := newCanvas(ctx, b, set, size, from, to)
+	if err != nil {
+		return nil, err
+	}
+	c.slim()
+	return c, nil
+}
+
+// slim lets go what spans tell shorter.
+func (c *Canvas) slim() { c.tri, c.Surf.Texel, c.Surf.Tri = nil, nil, nil }
+
+func newCanvas(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Canvas, error) {
 	surf, err := surface.Cover(ctx, b.model, set, size, from, to)
 	if err != nil {
 		return nil, err
@@ -94,8 +108,8 @@ func NewBand(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*Ca
 	if err != nil {
 		return nil, err
 	}
-	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf}
-	c.only, c.stand = set.Key, c.places
+	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf, n: surf.Len()}
+	c.only, c.spans = set.Key, make([][]span, len(surf.Tiles))
 	c.tri = make([]int32, surf.Len())
 	c.pitch = float32(1 / max(1e-9, set.Density(size)))
 	c.faces(b.model, set)
@@ -138,6 +152,8 @@ func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps
 			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, part, j, channel) })
 		}
 		c.in.place(t, from, place, 2*surface.TileSize*c.pitch)
+		to := int(c.tiles[t].To)
+		c.spans[t] = spansOf(&c.tiles[t], c.Surf.Texel[from:to], c.tri[from:to], c.Surf.Size)
 	})
 }
 
@@ -225,4 +241,19 @@ func along(m *mesh.Model, t int32) (pu, pv geom.Vec3) {
 func (c *Canvas) Touches(l *strata.Layer) bool { return c.touches(l) }
 
 // Len is how many texels are covered.
-func (c *Canvas) Len() int { return c.Surf.Len() }
+func (c *Canvas) Len() int { return c.n }
+
+// Texels is where each covered texel stands, row · size + column.
+func (c *Canvas) Texels() []uint32 {
+	out := make([]uint32, 0, c.n)
+	for t, spans := range c.spans {
+		tile := &c.tiles[t]
+		for _, s := range spans {
+			row, column := int(tile.Y)*surface.TileSize+s.row(), int(tile.X)*surface.TileSize+s.column()
+			for k := range int(s.n) {
+				out = append(out, uint32(row*c.Surf.Size+column+k))
+			}
+		}
+	}
+	return out
+}

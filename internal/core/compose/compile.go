@@ -30,6 +30,7 @@ type step struct {
 	aim     target
 	full    bool   // the mask is 1 everywhere
 	where   uint64 // hash of all that the mask depends on
+	masks   *shelf // those made so far; nil where they are full
 	what    uint64 // hash of all that is laid down through it
 	relief  uint64 // hash of the height alone
 	opacity float32
@@ -212,6 +213,9 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	l := &p.doc.Layers[layer]
 	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
 	s.full = len(l.Where) == 0 && s.aim.of == nil
+	if !s.full {
+		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
+	}
 	for k := range l.Where {
 		c, err := p.resolve(g, layer, k)
 		if err != nil {

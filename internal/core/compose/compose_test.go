@@ -415,6 +415,42 @@ func TestTheCacheKeepsToItsBound(t *testing.T) {
 	}
 }
 
+// A shelf gives its masks back while there is room, those that were used stay longer, and it knows which were empty after
+// they went.
+func TestAShelfRemembersWhatWasEmpty(t *testing.T) {
+	const tiles, size = 40, 1000
+	c := NewCache(tiles*tileOnShelf + entryBytes + 20*(2*size+entryBytes))
+	s := c.shelf(shelfKey{7, 1}, tiles)
+	for n := range tiles {
+		m := &mask{v: make([]uint16, size), shown: n}
+		if n%4 == 0 {
+			m = &mask{empty: true}
+		}
+		c.putMask(7, s, n, m)
+		c.shelf(shelfKey{7, 1}, tiles)
+		if m := s.at[1].Load(); m != nil {
+			m.used.Store(true)
+		}
+	}
+	kept := 0
+	for n := range tiles {
+		m := s.at[n].Load()
+		if m.empty != (n%4 == 0) || !m.empty && m.shown != n {
+			t.Errorf("tile %d: empty %v, shown on %d", n, m.empty, m.shown)
+		}
+		if m.v != nil {
+			kept++
+		}
+	}
+	if kept != 20 || s.at[1].Load().v == nil || s.at[2].Load().v != nil {
+		t.Errorf("%d masks are kept, want the 20 last, with that which was used", kept)
+	}
+	c.forget(7)
+	if c.Bytes() != 0 || len(c.shelves) != 0 {
+		t.Errorf("%d bytes and %d shelves are left of a closed canvas", c.Bytes(), len(c.shelves))
+	}
+}
+
 // A layer aimed at a set of another way to split stays on that set's faces.
 func TestTargetsHoldAcrossSplits(t *testing.T) {
 	m := mesh.Grid(8, 8, 0, func(s, t float64) [3]float64 { return [3]float64{s, t, 0} })

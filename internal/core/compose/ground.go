@@ -3,6 +3,7 @@ package compose
 import (
 	"context"
 	"math"
+	"slices"
 	"sync/atomic"
 
 	"crust/internal/core/bake"
@@ -23,11 +24,11 @@ type ground struct {
 	body  *Body
 	id    uint64 // among all grounds
 	tiles []surface.Tile
-	tri   []int32
+	tri   []int32  // by place, where they lie scattered
+	spans [][]span // by tile, where they lie in squares
 	in    inputs
-	pitch float32                        // about how far places lie apart, in metres
-	only  string                         // the key of the set that all places lie on; empty when they may lie on any
-	stand func(tile int, place []uint16) // where a tile's places stand in its square; nil where they lie scattered
+	pitch float32 // about how far places lie apart, in metres
+	only  string  // the key of the set that all places lie on; empty when they may lie on any
 	aims  map[string]target
 	work  []*scratch
 	count Counts
@@ -37,6 +38,46 @@ var grounds atomic.Uint64
 
 func newGround(b *Body, tiles []surface.Tile) *ground {
 	return &ground{body: b, id: grounds.Add(1), tiles: tiles, aims: map[string]target{}, work: make([]*scratch, par.Slots)}
+}
+
+// span is places of a tile that follow each other in a row of its square and lie on one triangle.
+type span struct {
+	at  uint16 // where the first stands, row · TileSize + column
+	n   uint16
+	tri int32
+}
+
+func (s span) column() int { return int(s.at) % surface.TileSize }
+func (s span) row() int    { return int(s.at) / surface.TileSize }
+
+// spansOf finds the spans of a tile whose texels lie in a picture of some size.
+func spansOf(t *surface.Tile, texel []uint32, tri []int32, size int) (out []span) {
+	corner := int(t.Y)*surface.TileSize*size + int(t.X)*surface.TileSize
+	for i, at := range texel {
+		at := int(at) - corner
+		place := at/size*surface.TileSize + at%size
+		if n := len(out) - 1; n >= 0 && tri[i] == out[n].tri && place == int(out[n].at+out[n].n) && place%surface.TileSize != 0 {
+			out[n].n++
+		} else {
+			out = append(out, span{uint16(place), 1, tri[i]})
+		}
+	}
+	return slices.Clip(out)
+}
+
+// each calls f for places of a tile, from one to before another, that lie on one triangle.
+func (g *ground) each(t int, f func(from, to int, tri int32)) {
+	if g.spans == nil {
+		for i, tri := range g.tri[g.tiles[t].From:g.tiles[t].To] {
+			f(i, i+1, tri)
+		}
+		return
+	}
+	i := 0
+	for _, s := range g.spans[t] {
+		f(i, i+int(s.n), s.tri)
+		i += int(s.n)
+	}
 }
 
 // inputs are what fields read at each place, in 16 bits.
@@ -176,26 +217,29 @@ type target struct {
 
 // aim resolves a layer's targets.
 func (g *ground) aim(l *strata.Layer) target {
-	all := len(l.Targets) == 0
+	whole := len(l.Targets) == 0
 	key := ""
 	for _, t := range l.Targets {
-		all = all || g.only != "" && t == g.only
+		whole = whole || g.only != "" && t == g.only
 		key += t + "\x00"
 	}
-	if all {
+	if whole {
 		return target{share: 1}
 	}
 	if t, ok := g.aims[key]; ok {
 		return t
 	}
 	t := target{of: g.body.aim(l.Targets)}
-	in := 0
-	for _, tri := range g.tri {
-		if t.of[tri] {
-			in++
-		}
+	in, all := 0, 0
+	for i := range g.tiles {
+		all += g.tiles[i].Len()
+		g.each(i, func(from, to int, tri int32) {
+			if t.of[tri] {
+				in += to - from
+			}
+		})
 	}
-	t.share = float64(in) / float64(max(1, len(g.tri)))
+	t.share = float64(in) / float64(max(1, all))
 	g.aims[key] = t
 	return t
 }
@@ -203,16 +247,16 @@ func (g *ground) aim(l *strata.Layer) target {
 // touches tells whether the layer may touch some place.
 func (g *ground) touches(l *strata.Layer) bool { return g.aim(l).share > 0 }
 
-// keep clears what lies outside the target, from place from on.
-func (g *ground) keep(t *target, from int, v []float32) {
-	if t.of == nil {
+// keep clears what lies outside the target on a tile.
+func (g *ground) keep(target *target, t int, v []float32) {
+	if target.of == nil {
 		return
 	}
-	for i := range v {
-		if !t.of[g.tri[from+i]] {
-			v[i] = 0
+	g.each(t, func(from, to int, tri int32) {
+		if !target.of[tri] {
+			clear(v[from:to])
 		}
-	}
+	})
 }
 
 // scratch of one worker.
@@ -227,8 +271,7 @@ type scratch struct {
 	mean, flat [tileTexels]float32
 	shown, own [tileTexels]float32
 	channels   *Channels
-	heights    relief
-	at         [tileTexels]uint16 // see stand
+	slopes     slopes
 	masks      []*mask
 	near       nearby
 	rim        *scratch // of the rim
@@ -245,7 +288,7 @@ func (g *ground) scratch(w int) *scratch {
 // heightKey hashes what the height that steps lay down on a tile depends on; 0 when it is 0 all over.
 func (g *ground) heightKey(k *scratch, steps []*step, t int) (h uint64) {
 	for _, s := range steps {
-		if s.full || g.mask(k, s, t).v != nil {
+		if !g.empty(k, s, t) {
 			h = mix(mix(h, s.where), s.relief)
 		}
 	}
@@ -265,7 +308,7 @@ func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
 	out := make([]float32, g.tiles[t].Len())
 	shown := k.shown[:len(out)]
 	for _, s := range steps {
-		if !s.show(shown, g.mask(k, s, t)) {
+		if !s.show(shown, g.mask(k, s, t), 0) {
 			continue
 		}
 		for i := range s.on {
@@ -280,13 +323,29 @@ func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
 	return out
 }
 
+// empty tells whether a step's Where is 0 all over a tile.
+func (g *ground) empty(k *scratch, s *step, t int) bool { return !s.full && g.known(k, s, t).empty }
+
+// known is a step's Where over a tile as far as it is known still: its values may have gone. nil where it is 1 all over.
+func (g *ground) known(k *scratch, s *step, t int) *mask {
+	if s.full {
+		return nil
+	}
+	if m := s.masks.at[t].Load(); m != nil {
+		return m
+	}
+	return g.mask(k, s, t)
+}
+
 // mask evaluates a step's Where over a tile, or finds it in the cache; nil where it is 1 all over.
 func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	if s.full {
 		return nil
 	}
-	at := cacheKey{g.id, int32(t), s.where}
-	if m, ok := g.body.cache.get(at).(*mask); ok {
+	if m := s.masks.at[t].Load(); m != nil && (m.empty || m.v != nil) {
+		if !m.used.Load() {
+			m.used.Store(true)
+		}
 		return m
 	}
 	tile := &g.tiles[t]
@@ -302,10 +361,10 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		m.shown += 1 - int((uint32(q)-coverageStep)>>31)
 	}
 	if any == 0 {
-		m.v = nil
+		m.v, m.empty = nil, true
 	}
 	if sound {
-		g.body.cache.put(at, m, 2*len(m.v))
+		g.body.cache.putMask(g.id, s.masks, t, m)
 	}
 	return m
 }
@@ -329,7 +388,7 @@ func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 // where writes a step's finished Where over a tile into acc; false when the work was stopped and acc says nothing.
 func (g *ground) where(k *scratch, s *step, t int, heights [][]float32, acc []float32) bool {
 	sound := g.softened(k, s.soft, t, acc, func() bool { return g.join(k, s.clauses, t, heights, acc) })
-	g.keep(&s.aim, int(g.tiles[t].From), acc)
+	g.keep(&s.aim, t, acc)
 	return sound
 }
 
@@ -380,20 +439,24 @@ func (g *ground) join(k *scratch, cs []clause, t int, heights [][]float32, acc [
 	fill(acc, 1)
 	sound := true
 	v := k.field[:len(acc)]
+	done := 0
 	for i := range cs {
 		cl := &cs[i]
 		var h []float32
 		if heights != nil {
 			h = heights[i]
 		}
-		sound = g.shaped(k, cl, t, h, v) && sound
 		join := cl.join
 		if i == 0 {
 			join = pixel.JoinAnd
+		} else if join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }) {
+			continue // whatever joins it
 		}
+		sound = g.shaped(k, cl, t, h, v) && sound
 		join.Lay(acc, v, cl.shape.Strength)
+		done++
 	}
-	g.count.Clauses.Add(int64(len(cs)))
+	g.count.Clauses.Add(int64(done))
 	return sound
 }
 
@@ -472,9 +535,11 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 		unsigned(b.Soft, g.in.soft, from, 0.5)
 	}
 	if need&field.NeedPart != 0 {
-		for i := range b.Part {
-			b.Part[i] = g.body.model.Part[g.tri[from+i]]
-		}
+		g.each(t, func(from, to int, tri int32) {
+			for i := from; i < to; i++ {
+				b.Part[i] = g.body.model.Part[tri]
+			}
+		})
 	}
 }
 

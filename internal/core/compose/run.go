@@ -2,13 +2,12 @@ package compose
 
 import (
 	"context"
-	"math"
 	"slices"
+	"sync/atomic"
 
 	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
-	"crust/internal/core/surface"
 )
 
 // The bare surface under the lowest layer: mid grey, fairly rough, not metal.
@@ -22,8 +21,10 @@ const worthKeeping = 3
 
 // mask is a layer's finished Where over a tile, in 16 bits.
 type mask struct {
-	v     []uint16 // nil where it is 0 all over
+	v     []uint16 // nil where it is 0 all over, and after the cache had to let it go
+	empty bool     // it is 0 all over
 	shown int      // on how many texels it is coverageStep or more
+	used  atomic.Bool
 }
 
 // coverageStep is 5 % in 16 bits: from there on a layer counts as showing.
@@ -51,13 +52,6 @@ func (b *below) put(planes []*[]float32) {
 	}
 	copy(*planes[planeHeight], b.height)
 }
-
-// relief is a tile's heights with a rim of one texel of its neighbours; NaN where nothing is covered.
-type relief [reliefSide * reliefSide]float32
-
-const reliefSide = surface.TileSize + 2
-
-var nan = float32(math.NaN())
 
 // Pass says what Run is to do.
 type Pass struct {
@@ -137,14 +131,11 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 	return all, err
 }
 
-// keys finds the masks of a tile and hashes what its channels depend on.
+// keys hashes what the channels of a tile depend on.
 func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
-	k.masks = k.masks[:0]
 	is := Keys{1, 1}
 	for _, s := range p.steps {
-		m := c.mask(k, s, t)
-		k.masks = append(k.masks, m)
-		if s.full || m.v != nil {
+		if !c.empty(k, s, t) {
 			is.Values = mix(mix(is.Values, s.where), s.what)
 		}
 	}
@@ -179,7 +170,7 @@ func (c *Canvas) beside(t int) [4]int {
 	return [4]int{c.Surf.TileAt(x-1, y), c.Surf.TileAt(x+1, y), c.Surf.TileAt(x, y-1), c.Surf.TileAt(x, y+1)}
 }
 
-// blend lays the steps of a tile over each other, whose masks keys has found. Planes that are not wanted are nil.
+// blend lays the steps of a tile over each other. Planes that are not wanted are nil.
 func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bool) *Channels {
 	tile := &c.Surf.Tiles[t]
 	n := tile.Len()
@@ -195,14 +186,14 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	if chosen >= worthKeeping {
 		h := uint64(keptBelow)
 		for i := range p.steps[:chosen] {
-			if s := p.steps[i]; s.full || k.masks[i].v != nil {
+			if s := p.steps[i]; !c.empty(k, s, t) {
 				h = mix(mix(h, s.where), s.what)
 			}
 		}
 		at := cacheKey{c.id, int32(t), h}
 		b, ok := c.body.cache.get(at).(*below)
 		if !ok {
-			c.lay(k, p, planes[:blended], n, 0, chosen)
+			c.lay(k, p, t, planes[:blended], 0, chosen)
 			b = newBelow(planes[:blended])
 			if !k.lost {
 				c.body.cache.put(at, b, (2*planeHeight+4)*n)
@@ -211,7 +202,7 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 		b.put(planes[:blended])
 		from = chosen
 	}
-	c.lay(k, p, planes[:blended], n, from, len(p.steps))
+	c.lay(k, p, t, planes[:blended], from, len(p.steps))
 	unsigned(ch.AO, c.in.ao, int(tile.From), 1)
 	if normals {
 		c.normals(k, p, t, ch, ch.Height)
@@ -222,42 +213,52 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 }
 
 // lay blends steps from to before to into planes; from 0 on over the bare surface.
-func (c *Canvas) lay(k *scratch, p *Program, planes []*[]float32, n, from, to int) {
+func (c *Canvas) lay(k *scratch, p *Program, t int, planes []*[]float32, from, to int) {
+	n := c.tiles[t].Len()
 	if from == 0 {
 		for i, bare := range [blended]float32{bareColour, bareColour, bareColour, bareRoughness, 0, 0} {
 			fill(*planes[i], bare)
 		}
 	}
-	shown := k.shown[:n]
-	for i := from; i < to; i++ {
-		s := p.steps[i]
-		if !s.show(shown, k.masks[i]) {
-			continue
-		}
-		for j := range s.on {
-			v := &s.on[j]
-			a := v.through(shown, k.own[:n])
-			for j, own := range v.own {
-				plane := *planes[v.first+j]
-				v.blend.Lay(plane, own, a)
-				if v.full {
-					endAtOne(plane)
+	k.masks = k.masks[:0]
+	for _, s := range p.steps[from:to] {
+		k.masks = append(k.masks, c.mask(k, s, t))
+	}
+	for at := 0; at < n; at += blendRun {
+		end := min(n, at+blendRun)
+		shown := k.shown[:end-at]
+		for i, s := range p.steps[from:to] {
+			if !s.show(shown, k.masks[i], at) {
+				continue
+			}
+			for j := range s.on {
+				v := &s.on[j]
+				a := v.through(shown, k.own[:end-at])
+				for j, own := range v.own {
+					plane := (*planes[v.first+j])[at:end]
+					v.blend.Lay(plane, own, a)
+					if v.full {
+						endAtOne(plane)
+					}
 				}
 			}
 		}
 	}
 }
 
-// show writes how much of a step shows through its mask; false where nothing does.
-func (s *step) show(shown []float32, m *mask) bool {
+// blendRun is how many texels are blended at a time: their planes stay in the nearest cache.
+const blendRun = 512
+
+// show writes how much of a step shows through its mask from texel at on; false where nothing does.
+func (s *step) show(shown []float32, m *mask, at int) bool {
 	if s.full {
 		fill(shown, s.opacity)
 		return true
 	}
-	if m.v == nil {
+	if m.empty {
 		return false
 	}
-	pixel.Widen(shown, m.v, s.opacity/65535)
+	pixel.Widen(shown, m.v[at:], s.opacity/65535)
 	return true
 }
 
@@ -284,114 +285,6 @@ func fill(v []float32, x float32) {
 	}
 }
 
-// normals lays the slopes of the height over the baked normal by reoriented mapping
-// (Barré-Brisebois & Hill, Blending in Detail, 2012). height is nil where it is 0 all over.
-func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []float32) {
-	s, tile := c.Surf, &c.Surf.Tiles[t]
-	from := int(tile.From)
-	if c.in.base[0] == nil {
-		fill(ch.Normal[0], 0)
-		fill(ch.Normal[1], 0)
-		fill(ch.Normal[2], 1)
-	} else {
-		for i := range 3 {
-			signed(ch.Normal[i], c.in.base[i][from:int(tile.To)])
-		}
-	}
-	if p.relief == nil || !c.gather(k, p, t, height) {
-		return
-	}
-	half := float32(s.Size) / 2
-	over, seams := c.across(k, p, t)
-	for i, at := range k.at[:tile.Len()] {
-		mid := k.heights[at]
-		side := [4]float32{k.heights[at-1], k.heights[at+1], k.heights[at-reliefSide], k.heights[at+reliefSide]}
-		for len(seams) > 0 && int(seams[0].texel) == i {
-			side[seams[0].way] = over[0]
-			seams, over = seams[1:], over[1:]
-		}
-		du := difference(side[left], mid, side[right]) * half
-		dv := difference(side[down], mid, side[up]) * half
-		if du == 0 && dv == 0 {
-			continue
-		}
-		f := &c.slope[c.rank[c.tri[from+i]-c.first]]
-		dx, dy := -(f.tu * du), -(f.bu*du + f.bv*dv)
-		n := Reorient([3]float32{ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i]}, unit(dx, dy, 1))
-		ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i] = n[0], n[1], n[2]
-	}
-}
-
-// gather fills the relief of a tile, and the places of its texels in it; false when all heights are 0.
-func (c *Canvas) gather(k *scratch, p *Program, t int, own []float32) bool {
-	for i := range k.heights {
-		k.heights[i] = nan
-	}
-	some := own != nil || c.rim.heightKey(k.rim, p.across, t) != 0
-	for i, n := range c.beside(t) {
-		if n < 0 {
-			continue
-		}
-		h := c.heightOf(k, p.relief, n)
-		some = some || h != nil
-		shift := [4]int{-surface.TileSize, surface.TileSize, -surface.TileSize * reliefSide, surface.TileSize * reliefSide}[i]
-		c.places(n, k.at[:])
-		for j, at := range k.at[:c.Surf.Tiles[n].Len()] {
-			x, y := int(at)%reliefSide, int(at)/reliefSide
-			if [4]bool{x == surface.TileSize, x == 1, y == surface.TileSize, y == 1}[i] {
-				v := float32(0)
-				if h != nil {
-					v = h[j]
-				}
-				k.heights[int(at)+shift] = v
-			}
-		}
-	}
-	c.places(t, k.at[:])
-	for i, at := range k.at[:c.Surf.Tiles[t].Len()] {
-		k.heights[at] = 0
-		if own != nil {
-			k.heights[at] = own[i]
-		}
-	}
-	return some
-}
-
-// places writes where each texel of a tile stands in its relief.
-func (c *Canvas) places(t int, out []uint16) {
-	tile, size := &c.Surf.Tiles[t], c.Surf.Size
-	row := int(tile.Y)*surface.TileSize*size + int(tile.X)*surface.TileSize
-	y := 0
-	for i, at := range c.Surf.Texel[tile.From:tile.To] {
-		for int(at) >= row+size {
-			row += size
-			y++
-		}
-		out[i] = uint16((y+1)*reliefSide + int(at) - row + 1)
-	}
-}
-
-// difference is that over two texels; at an island's rim, where a neighbour is NaN, one side counts twice.
-func difference(a, mid, b float32) float32 {
-	switch {
-	case a != a && b != b:
-		return 0
-	case a != a:
-		return 2 * (b - mid)
-	case b != b:
-		return 2 * (mid - a)
-	}
-	return b - a
-}
-
-// Reorient lays the detail normal over the base normal; flat on either side changes nothing.
-func Reorient(base, detail [3]float32) [3]float32 {
-	t := [3]float32{base[0], base[1], base[2] + 1}
-	u := [3]float32{-detail[0], -detail[1], detail[2]}
-	d := (t[0]*u[0] + t[1]*u[1] + t[2]*u[2]) / t[2]
-	return unit(t[0]*d-u[0], t[1]*d-u[1], t[2]*d-u[2])
-}
-
 // Coverage is the share of the set's texels where the layer's Where is 5 % or more, and the share that
 // the layer, numbered from the lowest, may touch at all.
 func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, targeted float64, err error) {
@@ -406,7 +299,7 @@ func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, 
 	err = par.Blocks(ctx, len(shown), 1, func(w, t, _ int) {
 		k := c.scratch(w)
 		k.ctx, k.lost = ctx, false
-		shown[t] = c.mask(k, s, t).shown
+		shown[t] = c.known(k, s, t).shown
 	})
 	all := 0
 	for _, n := range shown {

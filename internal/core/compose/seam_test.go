@@ -34,7 +34,7 @@ func TestSlopesCrossSeams(t *testing.T) {
 		}
 		var inside, rim, steep errs
 		for _, c := range canvases(t, m, uv.PerMaterial, func(int) int { return 512 }) {
-			ch, at := evaluate(t, c, d), places(c)
+			ch, at, tris := evaluate(t, c, d), places(c), triangles(c)
 			atRim := map[int]bool{}
 			for tile := range c.tiles {
 				for _, s := range c.seams[c.rim.tiles[tile].From:c.rim.tiles[tile].To] {
@@ -47,7 +47,7 @@ func TestSlopesCrossSeams(t *testing.T) {
 				if !atRim[i] && i%23 != 0 || p.Z < 0.02 || p.Z > 0.98 || name == "plane" && (p.X < 0.02 || p.X > 0.98) {
 					continue
 				}
-				pu, pv := along(m, c.tri[i])
+				pu, pv := along(m, tris[i])
 				tan := pu.Norm()
 				bit := pv.Sub(tan.Mul(pv.Dot(tan))).Norm()
 				n := [3]float64{float64(ch.Normal[0][i]), float64(ch.Normal[1][i]), float64(ch.Normal[2][i])}

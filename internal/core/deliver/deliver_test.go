@@ -157,7 +157,7 @@ func TestBandsGiveWhatTheWholeDoes(t *testing.T) {
 		}
 		want := make([]uint8, 3*whole.Len())
 		v.Quantise(ch, want)
-		for i, at := range whole.Surf.Texel {
+		for i, at := range whole.Texels() {
 			r, g, b, _ := img.At(int(at)%j.Size, int(at)/j.Size).RGBA()
 			if got := [3]uint8{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8)}; got != [3]uint8(want[3*i:]) {
 				t.Fatalf("%s: texel (%d, %d) holds %v, the whole %v", d.Files[k].File, int(at)%j.Size, int(at)/j.Size, got, want[3*i:3*i+3])
@@ -169,7 +169,7 @@ func TestBandsGiveWhatTheWholeDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	bumpy := 0
-	for i, at := range whole.Surf.Texel {
+	for i, at := range whole.Texels() {
 		r, g, b, _ := img.At(int(at)%j.Size, int(at)/j.Size).RGBA()
 		for k, got := range [3]uint32{r, g, b} {
 			if want := pixel.Q16(0.5 + 0.5*ch.Normal[k][i]); got != uint32(want) {

@@ -1,0 +1,7 @@
+//go:build !goexperiment.simd || !amd64
+
+package compose
+
+func (s *slopes) differ(from, at, n int) { s.differPlain(from, at, n) }
+
+func (s *slopes) tilt(normal *[3][]float32) { s.tiltPlain(normal, 0) }
