@@ -67,7 +67,7 @@ func newRig(t *testing.T) *rig {
 		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").Set("no-first-run")
 	b := rod.New().ControlURL(l.MustLaunch()).MustConnect()
 	t.Cleanup(func() { b.MustClose(); l.Cleanup() })
-	r.page = b.MustPage().Timeout(6 * time.Minute)
+	r.page = b.MustPage().Timeout(20 * time.Minute)
 	r.page.MustSetViewport(1100, 700, 1, false) // software WebGL draws a frame in the time of its pixels
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		text := e.ExceptionDetails.Text
@@ -113,7 +113,7 @@ func (r *rig) open(path string) { r.page.MustNavigate("http://" + r.addr + path)
 // until waits for a JavaScript expression to be true. A page that is on its way elsewhere is asked again.
 func (r *rig) until(js string) {
 	r.t.Helper()
-	end := time.Now().Add(time.Minute)
+	end := time.Now().Add(4 * time.Minute)
 	for {
 		v, err := r.page.Eval("() => !!(" + js + ")")
 		if err == nil && v.Value.Bool() {

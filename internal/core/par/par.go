@@ -7,6 +7,7 @@ import (
 	"os"
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"sync"
 	"sync/atomic"
 )
@@ -40,12 +41,32 @@ func Blocks(ctx context.Context, n, size int, f func(worker, from, to int)) erro
 // Workers is how many goroutines Blocks uses at once.
 func Workers() int { return min(Slots, runtime.GOMAXPROCS(0)) }
 
-// Frugal has memory collected sooner than is usual. Programs call it when they start: nearly all their memory is large
-// planes without pointers, which the collector passes over. GOGC in the environment goes before.
+// Frugal has memory collected sooner than is usual, and the sooner the more there is. Programs call it when they start:
+// nearly all their memory is large planes without pointers, which the collector passes over. GOGC in the environment goes
+// before.
 func Frugal() {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(40)
+	if os.Getenv("GOGC") != "" {
+		return
 	}
+	percent := 0
+	var collected func(int)
+	collected = func(int) {
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		metrics.Read(live)
+		if p := percentOf(live[0].Value.Uint64()); p != percent {
+			percent = p
+			debug.SetGCPercent(p)
+		}
+		// The next collection takes this one and calls again.
+		runtime.AddCleanup(new(*int), collected, 0)
+	}
+	collected(0)
+}
+
+// percentOf is by how much memory may grow, beside what is in use, before it is collected: by at most some 200 MB, but by no
+// less than a twelfth.
+func percentOf(live uint64) int {
+	return int(min(40, max(8, 100*(200<<20)/max(1, live))))
 }
 
 // Group runs functions side by side. A panic of one, which would end the program, becomes one of Wait.
