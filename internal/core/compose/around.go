@@ -6,9 +6,7 @@ import (
 	"slices"
 	"sync"
 
-	"crust/internal/core/field"
 	"crust/internal/core/strata"
-	"crust/internal/core/surface"
 )
 
 // around is a value of the surface round each place: a clause, a finished Where or a height, averaged over a radius. The
@@ -33,10 +31,11 @@ type average struct {
 
 // Kinds of what is averaged and kept, as salts of their keys.
 const (
-	keptHeight = 0x48
-	keptBelow  = 0x42
-	keptClause = 0x43
-	keptWhere  = 0x57
+	keptHeight  = 0x48
+	keptBelow   = 0x42
+	keptClause  = 0x43
+	keptWhere   = 0x57
+	keptReading = 0x52
 )
 
 // over is an average over a radius in metres.
@@ -184,139 +183,6 @@ func (a *around) read(k *scratch, g *ground, t int, out []float32) bool {
 		clear(out)
 		return false
 	}
-	g.widen(k, t, field.NeedPlace|field.NeedNormal)
-	n := &k.near
-	n.of(a)
-	step := a.stride(g)
-	if g.spans == nil || step < 2 {
-		for i := range out {
-			out[i] = n.at(&k.block, i)
-		}
-		return true
-	}
-	n.lattice(k, g, t, step, out)
+	a.cloud.reading(k, g, t).apply(k, g, t, a.values, out)
 	return true
-}
-
-// stride is over how many texels averages hardly bend: a fifth of the radius at the most.
-func (a *around) stride(g *ground) int {
-	n := 1
-	for 2*n <= surface.TileSize/4 && float32(2*n)*g.pitch <= 0.2*a.radius {
-		n *= 2
-	}
-	return n
-}
-
-// lattice reads the averages of a tile at every so many texels each way and between them in straight lines, where these lie
-// on one piece of the surface; where they do not, at half as many, and so on down to each texel.
-func (n *nearby) lattice(k *scratch, g *ground, t, step int, out []float32) {
-	const side = surface.TileSize
-	for i := range n.texel {
-		n.texel[i] = -1
-	}
-	i := 0
-	for _, s := range g.spans[t] {
-		for j := range int(s.n) {
-			n.texel[int(s.at)+j] = int16(i)
-			out[i] = nan
-			i++
-		}
-	}
-	l := lattice{nearby: n, b: &k.block, out: out, pitch: g.pitch}
-	for y := 0; y < side-1; y += step {
-		for x := 0; x < side-1; x += step {
-			l.cell(x, y, min(x+step, side-1), min(y+step, side-1))
-		}
-	}
-}
-
-// lattice is a tile while its averages are read.
-type lattice struct {
-	*nearby
-	b     *field.Block
-	out   []float32
-	pitch float32
-}
-
-// node is the texel at a column and row, −1 where there is none, and its average.
-func (l *lattice) node(x, y int) (i int, v float32) {
-	if i = int(l.texel[y*surface.TileSize+x]); i < 0 {
-		return i, 0
-	}
-	if l.out[i] != l.out[i] {
-		l.out[i] = l.at(l.b, i)
-	}
-	return i, l.out[i]
-}
-
-// cell fills the texels between four corners.
-func (l *lattice) cell(x0, y0, x1, y1 int) {
-	if x0 == x1 || y0 == y1 || !l.covers(x0, y0, x1, y1) {
-		return
-	}
-	var at [4]int
-	var v [4]float32
-	whole := true
-	for c, p := range [4][2]int{{x0, y0}, {x1, y0}, {x0, y1}, {x1, y1}} {
-		at[c], v[c] = l.node(p[0], p[1])
-		whole = whole && at[c] >= 0 && v[c] == v[c]
-	}
-	if x1-x0 <= 1 && y1-y0 <= 1 {
-		return
-	}
-	// Corners that lie much further apart than in the texture are not on one piece.
-	far := 2 * l.pitch * float32(max(x1-x0, y1-y0))
-	if !whole || apart(l.b, at[0], at[3]) > 2*far*far || apart(l.b, at[1], at[2]) > 2*far*far {
-		x, y := (x0+x1+1)/2, (y0+y1+1)/2
-		l.cell(x0, y0, x, y)
-		l.cell(x, y0, x1, y)
-		l.cell(x0, y, x, y1)
-		l.cell(x, y, x1, y1)
-		return
-	}
-	for y := y0; y <= y1; y++ {
-		fy := float32(y-y0) / float32(y1-y0)
-		for x := x0; x <= x1; x++ {
-			i := int(l.texel[y*surface.TileSize+x])
-			if i < 0 || l.out[i] == l.out[i] {
-				continue
-			}
-			fx := float32(x-x0) / float32(x1-x0)
-			if between(l.b, at, fx, fy, i) < far*far/16 {
-				low, high := v[0]+(v[1]-v[0])*fx, v[2]+(v[3]-v[2])*fx
-				l.out[i] = low + (high-low)*fy
-			} else {
-				l.out[i] = l.at(l.b, i)
-			}
-		}
-	}
-}
-
-// covers tells whether any texel of a cell is covered.
-func (l *lattice) covers(x0, y0, x1, y1 int) bool {
-	for y := y0; y <= y1; y++ {
-		for _, i := range l.texel[y*surface.TileSize+x0 : y*surface.TileSize+x1+1] {
-			if i >= 0 {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// apart is the square of the distance between two places of a block.
-func apart(b *field.Block, i, j int) float32 {
-	dx, dy, dz := b.X[i]-b.X[j], b.Y[i]-b.Y[j], b.Z[i]-b.Z[j]
-	return dx*dx + dy*dy + dz*dz
-}
-
-// between is the square of the distance from a place of a block to where it would be if the surface were straight between
-// four others.
-func between(b *field.Block, at [4]int, fx, fy float32, i int) (d float32) {
-	for _, v := range [3][]float32{b.X, b.Y, b.Z} {
-		low, high := v[at[0]]+(v[at[1]]-v[at[0]])*fx, v[at[2]]+(v[at[3]]-v[at[2]])*fx
-		off := v[i] - low - (high-low)*fy
-		d += off * off
-	}
-	return d
 }

@@ -424,8 +424,11 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 	for i := 0; i < len(m.Positions); i += 3 {
 		w := weighing{radius: 0.075, sheet: 0.08}
 		round.move(c, c.wide, c.cell(m.Positions[i], 4), values)
-		a, s := w.weigh(m.Positions[i], m.Normals[i], &round.at, round.values)
-		pa, ps := w.weighPlain(m.Positions[i], m.Normals[i], &round.at, round.values)
+		weights, plain := make([]float32, len(round.values)), make([]float32, len(round.values))
+		w.weigh(m.Positions[i], m.Normals[i], &round.at, weights)
+		w.weighPlain(m.Positions[i], m.Normals[i], &round.at, plain)
+		a, s := summed(weights, round.values)
+		pa, ps := summed(plain, round.values)
 		if pa <= 0 || math.Abs(float64(a-pa)) > 1e-5*float64(pa) || math.Abs(float64(s-ps)) > 1e-5*float64(pa) {
 			t.Fatalf("vertex %d: area %g and sum %g, plain %g and %g", i, a, s, pa, ps)
 		}

@@ -31,12 +31,33 @@ type entry struct {
 	on    *shelf // where value is a mask
 }
 
+// used is where uses without the lock are noted, nil where there are none.
+func (e *entry) used() *atomic.Bool {
+	switch v := e.value.(type) {
+	case *mask:
+		return &v.used
+	case *shelf:
+		return &v.used
+	}
+	return nil
+}
+
 // entryBytes is about what an entry takes beside its value.
 const entryBytes = 160
 
 // shelf keeps the masks of a step by tile, where they are found without the lock. After a mask had to go the shelf still
 // knows whether it was empty.
-type shelf struct{ at []atomic.Pointer[mask] }
+type shelf struct {
+	at   []atomic.Pointer[mask]
+	used atomic.Bool
+}
+
+// use notes, without the lock, that something was used.
+func use(used *atomic.Bool) {
+	if !used.Load() {
+		used.Store(true)
+	}
+}
 
 // shelfKey names a shelf: of which canvas, and a hash of all that its masks depend on.
 type shelfKey struct{ canvas, what uint64 }
@@ -79,7 +100,7 @@ func (c *Cache) shelf(k shelfKey, tiles int) *shelf {
 		c.order.MoveToFront(e)
 		return e.Value.(*entry).value.(*shelf)
 	}
-	s := &shelf{make([]atomic.Pointer[mask], tiles)}
+	s := &shelf{at: make([]atomic.Pointer[mask], tiles)}
 	c.shelves[k] = c.keep(&entry{key: cacheKey{k.canvas, -1, k.what}, value: s, bytes: tileOnShelf * tiles})
 	return s
 }
@@ -99,15 +120,15 @@ func (c *Cache) putMask(canvas uint64, s *shelf, t int, m *mask) {
 	c.keep(&entry{cacheKey{canvas, int32(t), 0}, m, 2 * len(m.v), s})
 }
 
-// keep puts an entry in front and lets go what is over the bound. Masks are used without the lock: one that was used since it
-// was last seen here goes to the front once more. mu is held.
+// keep puts an entry in front and lets go what is over the bound. Shelves and masks are used without the lock: what was used
+// since it was last seen here goes to the front once more. mu is held.
 func (c *Cache) keep(e *entry) *list.Element {
 	e.bytes += entryBytes
 	c.bytes += e.bytes
 	at := c.order.PushFront(e)
 	for c.bytes > c.bound && c.order.Len() > 1 {
 		last := c.order.Back()
-		if m, ok := last.Value.(*entry).value.(*mask); ok && m.used.Swap(false) {
+		if used := last.Value.(*entry).used(); used != nil && used.Swap(false) {
 			c.order.MoveToFront(last)
 			continue
 		}

@@ -3,9 +3,9 @@ package compose
 import (
 	"context"
 	"math"
+	"slices"
 
 	"crust/internal/core/cells"
-	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
 	"crust/internal/core/surface"
@@ -221,11 +221,14 @@ func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([
 	}
 	return out, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
 		var round patch
+		var weights []float32
 		w := weighing{radius: r, sheet: radius}
 		for i := from; i < to; i++ {
 			p, n := c.place(i)
 			round.move(c, c.wide, c.cell(p, 4), points)
-			area, sum := w.weigh(p, n, &round.at, round.values)
+			weights = slices.Grow(weights[:0], len(round.values))[:len(round.values)]
+			w.weigh(p, n, &round.at, weights)
+			area, sum := summed(weights, round.values)
 			out[i] = points[i]
 			if area > 0 {
 				out[i] = sum / area
@@ -240,7 +243,7 @@ func (c *cloud) place(i int) (p, n geom.Vec3) {
 	return geom.Vec3{X: k.x[i], Y: k.y[i], Z: k.z[i]}, geom.Vec3{X: k.nx[i], Y: k.ny[i], Z: k.nz[i]}
 }
 
-// patch is the points round one cell, side by side, with their values.
+// patch is the points round one cell, side by side, with their values where they are wanted.
 type patch struct {
 	near   cells.Near
 	cell   [3]int32
@@ -260,18 +263,20 @@ func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) 
 		n += int(r[1] - r[0])
 	}
 	q.at.resize(n)
-	if cap(q.values) < padded(n) {
-		q.values = make([]float32, padded(n)+padded(n)/2)
+	if values != nil {
+		q.values = slices.Grow(q.values[:0], padded(n))[:padded(n)]
+		clear(q.values[n:])
 	}
-	q.values = q.values[:padded(n)]
-	clear(q.values[n:])
 	from, to := c.at.planes(), q.at.planes()
 	n = 0
 	for _, r := range q.near.Ranges() {
 		for k := range from {
 			copy((*to[k])[n:], (*from[k])[r[0]:r[1]])
 		}
-		n += copy(q.values[n:], values[r[0]:r[1]])
+		if values != nil {
+			copy(q.values[n:], values[r[0]:r[1]])
+		}
+		n += int(r[1] - r[0])
 	}
 }
 
@@ -288,61 +293,30 @@ type weighing struct {
 	sheet  float32 // half of it is where sheets do not see each other any more
 }
 
-// weighPlain sums the weighted areas of points, and of their values, round p with the normal n.
-func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, values []float32) (area, sum float32) {
-	var areas, sums [lanes]float32
+// weighPlain writes how much points count round p with the normal n.
+func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) {
 	inv, sheet := 1/(w.radius*w.radius), 2/w.sheet
-	for i := range values {
+	for i := range out {
 		dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
-		near := 1 - (dx*dx+dy*dy+dz*dz)*inv
-		if near <= 0 {
-			continue
-		}
+		near := max(0, 1-(dx*dx+dy*dy+dz*dz)*inv)
 		// Full weight up to some 95°, none from about 127°.
 		facing := geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z)*2 + 1.2)
 		// Full up to a quarter of the radius, none from half of it.
 		off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
-		weight := near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
-		areas[i%lanes] += weight
-		sums[i%lanes] += weight * values[i]
+		out[i] = near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
 	}
-	for i := range areas {
-		area += areas[i]
-		sum += sums[i]
-	}
-	return area, sum
 }
 
-// nearby reads the averages of one around; it keeps what lies round the last places.
-type nearby struct {
-	a       *around
-	patches [1 << patchBits]patch                      // by a hash of the cell
-	texel   [surface.TileSize * surface.TileSize]int16 // of a tile, by place in its square; −1 for none
-}
-
-const patchBits = 7
-
-// of turns to another around.
-func (n *nearby) of(a *around) {
-	if n.a != a {
-		n.a = a
-		for i := range n.patches {
-			n.patches[i].cell, n.patches[i].near = [3]int32{}, cells.Near{}
+// summed is the sum of weights, and of values by them.
+func summed(weights, values []float32) (all, sum float32) {
+	// Some sums side by side do not wait for each other.
+	var a, s [4]float32
+	for ; len(weights) >= 4; weights, values = weights[4:], values[4:] {
+		w, v := (*[4]float32)(weights), (*[4]float32)(values)
+		for i, x := range w {
+			a[i] += x
+			s[i] += x * v[i]
 		}
 	}
-}
-
-// at is the average at place i of a block, NaN when there are no points near it.
-func (n *nearby) at(b *field.Block, i int) float32 {
-	c := n.a.cloud
-	p := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
-	cell := c.cell(p, 2)
-	q := &n.patches[(uint32(cell[0])*0x9e3779b1+uint32(cell[1])*0x85ebca6b+uint32(cell[2])*0xc2b2ae35)>>(32-patchBits)]
-	q.move(c, c.fine, cell, n.a.values)
-	w := weighing{radius: reach * c.spacing, sheet: max(n.a.radius, perRadius*c.spacing)}
-	area, sum := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, q.values)
-	if area <= 0 {
-		return nan
-	}
-	return sum / area
+	return a[0] + a[1] + a[2] + a[3], s[0] + s[1] + s[2] + s[3]
 }

@@ -273,9 +273,10 @@ type scratch struct {
 	channels   *Channels
 	slopes     slopes
 	masks      []*mask
-	near       nearby
-	rim        *scratch // of the rim
-	lost       bool     // averages were wanted and not there, because the work was stopped
+	near       lattice
+	local      []float32 // values that a tile is read from
+	rim        *scratch  // of the rim
+	lost       bool      // averages were wanted and not there, because the work was stopped
 }
 
 func (g *ground) scratch(w int) *scratch {
@@ -331,6 +332,7 @@ func (g *ground) known(k *scratch, s *step, t int) *mask {
 	if s.full {
 		return nil
 	}
+	use(&s.masks.used)
 	if m := s.masks.at[t].Load(); m != nil {
 		return m
 	}
@@ -343,9 +345,7 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		return nil
 	}
 	if m := s.masks.at[t].Load(); m != nil && (m.empty || m.v != nil) {
-		if !m.used.Load() {
-			m.used.Store(true)
-		}
+		use(&m.used)
 		return m
 	}
 	tile := &g.tiles[t]

@@ -49,7 +49,7 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 	over, seams := c.across(k, p, t)
 	for len(seams) > 0 {
 		i := int(seams[0].texel)
-		at := reliefAt(c.standing(t, i))
+		at := reliefAt(c.standsAt(t, i))
 		side := [4]float32{s.heights[at-1], s.heights[at+1], s.heights[at-reliefSide], s.heights[at+reliefSide]}
 		for len(seams) > 0 && int(seams[0].texel) == i {
 			side[seams[0].way] = over[0]
@@ -79,8 +79,8 @@ func reliefAt(at int) int {
 	return (at/surface.TileSize+1)*reliefSide + at%surface.TileSize + 1
 }
 
-// standing is where a texel of a tile stands in its square.
-func (c *Canvas) standing(t, i int) int {
+// standsAt is where a texel of a tile stands in its square.
+func (c *Canvas) standsAt(t, i int) int {
 	for _, s := range c.spans[t] {
 		if i < int(s.n) {
 			return int(s.at) + i

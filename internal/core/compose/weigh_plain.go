@@ -4,6 +4,6 @@ package compose
 
 import "crust/internal/core/geom"
 
-func (w *weighing) weigh(p, n geom.Vec3, at *scattered, values []float32) (area, sum float32) {
-	return w.weighPlain(p, n, at, values)
+func (w *weighing) weigh(p, n geom.Vec3, at *scattered, out []float32) {
+	w.weighPlain(p, n, at, out)
 }
