@@ -2,7 +2,10 @@
 
 package field
 
-import "simd/archsimd"
+import (
+	"simd/archsimd"
+	"unsafe"
+)
 
 type (
 	f8 = archsimd.Float32x8
@@ -29,7 +32,7 @@ func octave(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out 
 	octavePlain(x[n:], y[n:], z[n:], freq, amp, seed, r, out[n:])
 }
 
-// octaveNumbers are what octaveKernel takes from memory.
+// octaveNumbers are what the wide kernels take from memory.
 type octaveNumbers struct {
 	freq             float32
 	turn             rotation
@@ -41,17 +44,31 @@ type octaveNumbers struct {
 	sign, multiplier uint32
 }
 
-// octaveKernel does n points, a multiple of 16, as octaveSIMD does.
+// latticeRun is how many points octaveWide does at a time; what it keeps of them stays in the nearest cache.
+const latticeRun = 256
+
+// lattice is where points lie among those of the noise, see octave_wide.s, with room to begin at a line of the cache.
+type lattice [6*latticeRun + 16]float32
+
+// octavePlaces does the first half of octaveSIMD for n points, a multiple of 16.
 //
 //go:noescape
-func octaveKernel(x, y, z, out *float32, n int, k *octaveNumbers)
+func octavePlaces(x, y, z *float32, n int, k *octaveNumbers, to *float32)
+
+// octaveCorners does the second half.
+//
+//go:noescape
+func octaveCorners(out *float32, n int, k *octaveNumbers, from *float32)
 
 func octaveWide(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
-	if len(out) == 0 {
-		return
-	}
 	k := octaveNumbers{freq, *r, amp, [3]uint32{hashX, hashY, hashZ}, seed, 6, -15, 10, 1, 1 << 31, hashM}
-	octaveKernel(&x[0], &y[0], &z[0], &out[0], len(out), &k)
+	var l lattice
+	at := &l[-uintptr(unsafe.Pointer(&l))%64/4]
+	for i := 0; i < len(out); i += latticeRun {
+		n := min(latticeRun, len(out)-i)
+		octavePlaces(&x[i], &y[i], &z[i], n, &k, at)
+		octaveCorners(&out[i], n, &k, at)
+	}
 }
 
 func octaveSIMD(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
