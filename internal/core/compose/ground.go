@@ -354,13 +354,8 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	sound := g.where(k, s, t, heights, acc)
 	m := &mask{v: make([]uint16, len(acc))}
 	pixel.Narrow(m.v, acc)
-	any := uint16(0)
-	for _, q := range m.v {
-		any |= q
-		// One when q is coverageStep or more, without a branch.
-		m.shown += 1 - int((uint32(q)-coverageStep)>>31)
-	}
-	if any == 0 {
+	var some bool
+	if some, m.shown = pixel.Count(m.v, coverageStep); !some {
 		m.v, m.empty = nil, true
 	}
 	if sound {
@@ -436,28 +431,61 @@ func (g *ground) mixIn(k *scratch, a *around, t int, own float32, v []float32) b
 // join writes the joined clauses over a tile into acc. The first clause stands alone; strength fades a clause towards
 // having no say.
 func (g *ground) join(k *scratch, cs []clause, t int, heights [][]float32, acc []float32) bool {
-	fill(acc, 1)
+	if len(cs) == 0 {
+		fill(acc, 1)
+		return true
+	}
+	points := true
+	for i := range cs {
+		points = points && cs[i].soft == nil && cs[i].kind.Needs&field.NeedHeight == 0
+	}
 	sound := true
-	v := k.field[:len(acc)]
-	done := 0
+	if points {
+		for i := range cs {
+			g.widen(k, t, cs[i].kind.Needs)
+		}
+		for from := 0; from < len(acc); from += joinRun {
+			to := min(len(acc), from+joinRun)
+			b := k.block.Run(from, to)
+			g.joined(cs, acc[from:to], k.field[:to-from], func(cl *clause, _ int, v []float32) {
+				cl.kind.Fill(&b, cl.values, cl.pick, v)
+				cl.shape.Apply(v)
+			})
+		}
+	} else {
+		g.joined(cs, acc, k.field[:len(acc)], func(cl *clause, i int, v []float32) {
+			var h []float32
+			if heights != nil {
+				h = heights[i]
+			}
+			sound = g.shaped(k, cl, t, h, v) && sound
+		})
+	}
+	g.count.Clauses.Add(int64(len(cs)))
+	return sound
+}
+
+// joinRun is how many places clauses that look at nothing else are joined on at a time: they stay in the nearest cache.
+const joinRun = 1024
+
+// joined joins the clauses' values, which shaped writes, into acc; v is scratch.
+func (g *ground) joined(cs []clause, acc, v []float32, shaped func(cl *clause, i int, v []float32)) {
 	for i := range cs {
 		cl := &cs[i]
-		var h []float32
-		if heights != nil {
-			h = heights[i]
+		switch {
+		case i > 0 && cl.join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }):
+			// Nothing stays nothing.
+		case i > 0:
+			shaped(cl, i, v)
+			cl.join.Lay(acc, v, cl.shape.Strength)
+		case cl.shape.Strength == 1:
+			shaped(cl, i, acc)
+		default:
+			fill(acc, 1)
+			shaped(cl, i, v)
+			pixel.JoinAnd.Lay(acc, v, cl.shape.Strength)
 		}
-		join := cl.join
-		if i == 0 {
-			join = pixel.JoinAnd
-		} else if join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }) {
-			continue // whatever joins it
-		}
-		sound = g.shaped(k, cl, t, h, v) && sound
-		join.Lay(acc, v, cl.shape.Strength)
-		done++
 	}
-	g.count.Clauses.Add(int64(done))
-	return sound
 }
 
 // shaped writes the shaped field of a clause; height is what a clause of relief sees.

@@ -37,6 +37,18 @@ const (
 // Len is how many points the block has.
 func (b *Block) Len() int { return len(b.X) }
 
+// Run is the points from one to before another.
+func (b *Block) Run(from, to int) Block {
+	out := *b
+	for _, p := range []*[]float32{&out.X, &out.Y, &out.Z, &out.NX, &out.NY, &out.NZ, &out.AO, &out.Curve, &out.Tight, &out.Soft, &out.Height, &out.Mean} {
+		if *p != nil {
+			*p = (*p)[from:to]
+		}
+	}
+	out.Part = out.Part[from:to]
+	return out
+}
+
 // Param is one number of a clause.
 type Param struct {
 	Name    string   `json:"name"`

@@ -63,6 +63,18 @@ func narrowPlain(dst []uint16, v []float32) {
 	}
 }
 
+// Count tells whether any value is not 0, and how many are limit or more; limit is 1 or more.
+func Count(q []uint16, limit uint16) (some bool, n int) {
+	at, any, n := countRun(q, limit)
+	for _, v := range q[at:] {
+		any |= v
+		if v >= limit {
+			n++
+		}
+	}
+	return any != 0, n
+}
+
 // Bytes writes three planes side by side in 8 bits, each times its scale plus its offset, as Q8 rounds them.
 func Bytes(dst []uint8, v *[3][]float32, scale, offset *[3]float32) {
 	n := len(v[0])

@@ -9,3 +9,5 @@ func widenRun(dst []float32, q []uint16, scale float32) { widenPlain(dst, q, sca
 func narrowRun(dst []uint16, v []float32) { narrowPlain(dst, v) }
 
 func bytesRun([]uint8, *[3][]float32, *[3]float32, *[3]float32) int { return 0 }
+
+func countRun([]uint16, uint16) (at int, any uint16, n int) { return 0, 0, 0 }

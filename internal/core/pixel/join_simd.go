@@ -69,6 +69,36 @@ func narrowRun(dst []uint16, v []float32) {
 	narrowPlain(dst[n:], v[n:])
 }
 
+// countRun counts in whole vectors, and says up to where.
+func countRun(q []uint16, limit uint16) (at int, any uint16, n int) {
+	if !hasSIMD {
+		return 0, 0, 0
+	}
+	least := archsimd.BroadcastUint16x16(limit)
+	var all archsimd.Uint16x16
+	for at+16 <= len(q) {
+		// Each lane counts one place in sixteen, so that 16 bits hold it.
+		var over archsimd.Int16x16
+		for end := min(len(q), at+16*32767); at+16 <= end; at += 16 {
+			v := archsimd.LoadUint16x16((*[16]uint16)(q[at:]))
+			all = all.Or(v)
+			over = over.Sub(v.Max(least).Equal(v).ToInt16x16())
+		}
+		var counts [16]int16
+		over.Store(&counts)
+		for _, c := range counts {
+			n += int(c)
+		}
+	}
+	var bits [16]uint16
+	all.Store(&bits)
+	archsimd.ClearAVXUpperBits()
+	for _, b := range bits {
+		any |= b
+	}
+	return at, any, n
+}
+
 // bytesRun does as many texels as whole vectors have room for and says how many.
 func bytesRun(dst []uint8, v *[3][]float32, scale, offset *[3]float32) int {
 	if !hasSIMD {

@@ -65,3 +65,30 @@ func TestBytesRoundAsQ8(t *testing.T) {
 		}
 	}
 }
+
+// Counting finds every value, at any length, also where one lane alone holds something.
+func TestCountFindsEveryValue(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 3))
+	for _, n := range []int{0, 1, 15, 16, 17, 4096, 16*32767 + 40} {
+		q := make([]uint16, n)
+		if some, over := Count(q, 3277); some || over != 0 {
+			t.Errorf("%d noughts: %v, %d", n, some, over)
+		}
+		want := 0
+		for i := range q {
+			if q[i] = uint16(random.Uint32()); q[i] >= 3277 {
+				want++
+			}
+		}
+		if some, over := Count(q, 3277); some != (n > 0) || over != want {
+			t.Errorf("%d values: %v, %d of %d", n, some, over, want)
+		}
+		if n > 0 {
+			clear(q)
+			q[n-1] = 1
+			if some, over := Count(q, 3277); !some || over != 0 {
+				t.Errorf("a last 1 of %d: %v, %d", n, some, over)
+			}
+		}
+	}
+}
