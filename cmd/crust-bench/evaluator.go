@@ -89,14 +89,25 @@ func deepStack(layers int) *strata.Document {
 	return d
 }
 
+// program is that of a set; last is that of the set before, from the same document.
+func (e *evaluator) program(last *compose.Program, c *compose.Canvas) *compose.Program {
+	compile := func() (*compose.Program, error) { return c.Compile(e.doc) }
+	if last != nil {
+		compile = func() (*compose.Program, error) { return last.For(c) }
+	}
+	p, err := compile()
+	check(err)
+	return p
+}
+
 // run evaluates what an edit has changed down to bytes; first is when the first tiles stood, both in seconds.
 func (e *evaluator) run(chosen string) (first, full float64, tiles int64) {
 	begun := time.Now()
 	var when, count atomic.Int64
 	bytes := make([][]uint8, par.Slots)
+	var p *compose.Program
 	for i, c := range e.sets {
-		p, err := c.Compile(e.doc)
-		check(err)
+		p = e.program(p, c)
 		check(c.Run(context.Background(), p, compose.Pass{
 			Chosen: chosen,
 			Has:    func(t int) compose.Keys { return e.keys[i][t] },
@@ -305,9 +316,9 @@ func openLarge() {
 		}
 	}
 	evaluate := func() {
+		var p *compose.Program
 		for i, c := range e.sets {
-			p, err := c.Compile(e.doc)
-			check(err)
+			p = e.program(p, c)
 			check(c.Run(context.Background(), p, compose.Pass{Has: func(t int) compose.Keys { return e.keys[i][t] }, Do: func(_, t int, is compose.Keys, ch *compose.Channels) {
 				for k, v := range views {
 					if v.Of(ch) {

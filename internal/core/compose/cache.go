@@ -15,6 +15,7 @@ type Cache struct {
 	order   list.List // of *entry, the one used last in front
 	bytes   int
 	bound   int
+	turn    atomic.Uint32 // counts the documents that were compiled
 }
 
 // cacheKey names a result: of which canvas and tile, and a hash of all that it depends on.
@@ -32,7 +33,7 @@ type entry struct {
 }
 
 // used is where uses without the lock are noted, nil where there are none.
-func (e *entry) used() *atomic.Bool {
+func (e *entry) used() *atomic.Uint32 {
 	switch v := e.value.(type) {
 	case *mask:
 		return &v.used
@@ -49,13 +50,13 @@ const entryBytes = 160
 // knows whether it was empty.
 type shelf struct {
 	at   []atomic.Pointer[mask]
-	used atomic.Bool
+	used atomic.Uint32
 }
 
-// use notes, without the lock, that something was used.
-func use(used *atomic.Bool) {
-	if !used.Load() {
-		used.Store(true)
+// use notes, without the lock, in which turn something was used.
+func (c *Cache) use(used *atomic.Uint32) {
+	if now := c.turn.Load(); used.Load() != now {
+		used.Store(now)
 	}
 }
 
@@ -121,16 +122,18 @@ func (c *Cache) putMask(canvas uint64, s *shelf, t int, m *mask) {
 }
 
 // keep puts an entry in front and lets go what is over the bound. Shelves and masks are used without the lock: what was used
-// since it was last seen here goes to the front once more. mu is held.
+// in this turn or the last, since it was last seen here, goes to the front once more. mu is held.
 func (c *Cache) keep(e *entry) *list.Element {
 	e.bytes += entryBytes
 	c.bytes += e.bytes
 	at := c.order.PushFront(e)
 	for c.bytes > c.bound && c.order.Len() > 1 {
 		last := c.order.Back()
-		if used := last.Value.(*entry).used(); used != nil && used.Swap(false) {
-			c.order.MoveToFront(last)
-			continue
+		if used := last.Value.(*entry).used(); used != nil {
+			if at := used.Swap(0); at > 0 && at+1 >= c.turn.Load() {
+				c.order.MoveToFront(last)
+				continue
+			}
 		}
 		c.drop(last)
 	}

@@ -90,6 +90,7 @@ type madeOn struct {
 }
 
 func newPlan(b *Body, d *strata.Document) *plan {
+	b.cache.turn.Add(1)
 	p := &plan{body: b, doc: d, made: map[madeOn]*step{}, around: map[uint64]*around{}}
 	for i := range d.Layers {
 		l := &d.Layers[i]

@@ -428,8 +428,12 @@ func TestAShelfRemembersWhatWasEmpty(t *testing.T) {
 		}
 		c.putMask(7, s, n, m)
 		c.shelf(shelfKey{7, 1}, tiles)
+		c.turn.Add(1)
 		if m := s.at[1].Load(); m != nil {
-			m.used.Store(true)
+			c.use(&m.used)
+		}
+		if m := s.at[2].Load(); m != nil && n < 10 {
+			c.use(&m.used) // too long ago when room is wanted
 		}
 	}
 	kept := 0

@@ -332,7 +332,7 @@ func (g *ground) known(k *scratch, s *step, t int) *mask {
 	if s.full {
 		return nil
 	}
-	use(&s.masks.used)
+	g.body.cache.use(&s.masks.used)
 	if m := s.masks.at[t].Load(); m != nil {
 		return m
 	}
@@ -345,7 +345,7 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		return nil
 	}
 	if m := s.masks.at[t].Load(); m != nil && (m.empty || m.v != nil) {
-		use(&m.used)
+		g.body.cache.use(&m.used)
 		return m
 	}
 	tile := &g.tiles[t]

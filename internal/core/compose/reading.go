@@ -212,22 +212,24 @@ func (l *lattice) node(i int) bool {
 	w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, weights)
 	most := float32(0)
 	for _, v := range weights {
-		most = max(most, v)
+		if v > most {
+			most = v
+		}
 	}
 	n := node{place: uint16(i)}
 	if most > 0 {
-		sum := 0
-		// The kernel weighs to the padded end; what stands there has no area.
-		k := 0
+		least, scale, sum := most*(0.5/255), 255/most, int32(0)
+		// What stands behind the last point, to the end of a vector, has no area.
 		for _, r := range q.near.Ranges() {
-			for point := r[0]; point < r[1]; point++ {
-				if v := int(weights[k]*(255/most) + 0.5); v > 0 {
-					m.of, m.weight = append(m.of, l.place(point)), append(m.weight, uint8(v))
+			for k, w := range weights[:r[1]-r[0]] {
+				if w > least {
+					v := int32(w*scale + 0.5)
+					m.of, m.weight = append(m.of, l.place(r[0]+int32(k))), append(m.weight, uint8(v))
 					sum += v
 					n.n++
 				}
-				k++
 			}
+			weights = weights[r[1]-r[0]:]
 		}
 		n.scale = 1 / float32(sum)
 	}

@@ -24,7 +24,7 @@ type mask struct {
 	v     []uint16 // nil where it is 0 all over, and after the cache had to let it go
 	empty bool     // it is 0 all over
 	shown int      // on how many texels it is coverageStep or more
-	used  atomic.Bool
+	used  atomic.Uint32 // see Cache.use
 }
 
 // coverageStep is 5 % in 16 bits: from there on a layer counts as showing.
