@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -371,5 +373,72 @@ func TestASlowPageIsNotFlooded(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	if n := sent.Load(); n != inFlight+4 {
 		t.Errorf("%d pictures after four were acknowledged, want %d", n, inFlight+4)
+	}
+}
+
+// A page too slow for the pictures of one size ends with the full ones of the next, not with the coarse ones before them.
+func TestASlowPageEndsWithTheFullPicture(t *testing.T) {
+	a := ball(t, newStudio(t, t.TempDir()))
+	p := a.Watch("")
+	defer p.Leave()
+	waiting := func(size int) {
+		t.Helper()
+		for end := time.Now().Add(60 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+			p.mu.Lock()
+			f := p.frames[frameKey{"asset", "normal", true}]
+			p.mu.Unlock()
+			if f != nil && f.whole && f.picture.surf().Size == size {
+				return
+			}
+			if time.Now().After(end) {
+				t.Fatalf("no full picture of %d px waits", size)
+			}
+		}
+	}
+	for _, size := range []int{256, 512} {
+		if err := a.SetSize(size); err != nil {
+			t.Fatal(err)
+		}
+		waiting(size)
+		if size == 256 { // the coarse ones have gone, the full ones wait
+			p.mu.Lock()
+			p.order = slices.DeleteFunc(p.order, func(k frameKey) bool { return !k.full })
+			maps.DeleteFunc(p.frames, func(k frameKey, _ *Frame) bool { return !k.full })
+			p.mu.Unlock()
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	last := map[string]bool{} // by view: the last is full
+	var mu sync.Mutex
+	go p.Run(ctx, func(b []byte) error {
+		var e struct {
+			T, View string
+			Full    bool
+			Size    int
+		}
+		if err := json.Unmarshal(b, &e); err != nil || e.T != "whole" {
+			return err
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		last[e.View] = e.Full && e.Size == 512
+		return nil
+	}, func([]byte) error { p.Ack(); return nil })
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		p.mu.Lock()
+		left := len(p.order)
+		p.mu.Unlock()
+		if left == 0 {
+			break
+		}
+	}
+	time.Sleep(200 * time.Millisecond)
+	mu.Lock()
+	defer mu.Unlock()
+	for _, view := range kept {
+		if !last[view] {
+			t.Errorf("%s: the last picture is not the full one of 512 px", view)
+		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"slices"
 	"sync"
 	"time"
 
@@ -134,10 +135,15 @@ func (p *Page) post(e Event) {
 	p.rouse()
 }
 
-// frame queues a picture; an older one of the same view that is still waiting is passed over.
+// frame queues a picture; an older one of the same view that is still waiting is passed over. A coarse picture passes a full
+// one over too: the full one of its version follows, and must not be sent in the old one's turn, before the coarse one.
 func (p *Page) frame(f *Frame) {
 	k := frameKey{f.Set, f.View, f.Full}
 	p.mu.Lock()
+	if full := (frameKey{f.Set, f.View, true}); !f.Full && p.frames[full] != nil {
+		delete(p.frames, full)
+		p.order = slices.DeleteFunc(p.order, func(o frameKey) bool { return o == full })
+	}
 	old := p.frames[k]
 	if old == nil {
 		p.order = append(p.order, k)

@@ -16,7 +16,6 @@ import (
 	"testing"
 
 	"github.com/go-rod/rod/lib/input"
-	"github.com/go-rod/rod/lib/proto"
 
 	"crust/internal/core/mesh"
 )
@@ -139,7 +138,7 @@ func TestBakingByMouseAndKeyboard(t *testing.T) {
 	r.until(`crust.state.settings.parts?.left?.front === 0.0005`)
 	r.until(`/rays miss at/.test(document.querySelector('#bake-view-words').textContent)`)
 	r.until(`crust.viewport.frames > 0 && crust.viewport.shellGroup`)
-	if n := r.loud(); n < 500 {
+	if n := r.loud(); n < 125 {
 		t.Errorf("%d loud pixels where rays miss, want the left ball's", n)
 	}
 	r.page.MustElement(`#pairs tr[data-part="left"] td:nth-child(3) input`).MustClick().MustSelectAllText().MustInput("0").MustType(input.Enter)
@@ -227,14 +226,7 @@ func jsNumber(v float64) string {
 
 // loud counts the pixels of the viewport in the colour of misses.
 func (r *rig) loud() (n int) {
-	data, err := r.page.MustElement("#viewport").Screenshot(proto.PageCaptureScreenshotFormatPng, 0)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	img, err := png.Decode(bytes.NewReader(data))
-	if err != nil {
-		r.t.Fatal(err)
-	}
+	img := r.shot("#viewport")
 	b := img.Bounds()
 	for y := b.Min.Y; y < b.Max.Y; y++ {
 		for x := b.Min.X; x < b.Max.X; x++ {

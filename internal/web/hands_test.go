@@ -3,7 +3,6 @@ package web
 import (
 	"bytes"
 	"fmt"
-	"image/png"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,7 +28,7 @@ func withBall(t *testing.T) *rig {
 	if err := os.WriteFile(name, b.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	r.page.MustSetViewport(1000, 640, 1, false)
+	r.page.MustSetViewport(1000, 640, 0.5, false)
 	r.open("/")
 	r.page.MustElement("#model-files").MustSetFiles(name)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state`)
@@ -54,14 +53,7 @@ func (r *rig) press(keys ...input.Key) {
 // middle is the colour of the canvas' pixel at a share of its width and height.
 func (r *rig) pixel(sel string, fx, fy float64) [3]int {
 	r.t.Helper()
-	data, err := r.page.MustElement(sel).Screenshot(proto.PageCaptureScreenshotFormatPng, 0)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	img, err := png.Decode(bytes.NewReader(data))
-	if err != nil {
-		r.t.Fatal(err)
-	}
+	img := r.shot(sel)
 	b := img.Bounds()
 	c, g, bl, _ := img.At(b.Min.X+int(fx*float64(b.Dx())), b.Min.Y+int(fy*float64(b.Dy()))).RGBA()
 	return [3]int{int(c >> 8), int(g >> 8), int(bl >> 8)}
