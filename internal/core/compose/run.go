@@ -21,9 +21,9 @@ const worthKeeping = 3
 
 // mask is a layer's finished Where over a tile, in 16 bits.
 type mask struct {
-	v     []uint16 // nil where it is 0 all over, and after the cache had to let it go
-	empty bool     // it is 0 all over
-	shown int      // on how many texels it is coverageStep or more
+	v     []uint16      // nil where it is 0 all over, and after the cache had to let it go
+	empty bool          // it is 0 all over
+	shown int           // on how many texels it is coverageStep or more
 	used  atomic.Uint32 // see Cache.use
 }
 
