@@ -99,29 +99,36 @@ func create(s *studio.Studio, d asset) (uint, error) {
 	return id, a.SetPicture(picture)
 }
 
-// Strata is the buoy's weathering: primer and paint, worn to steel at the edges, rust in the seams,
-// algae at the waterline, salt and grime.
+// Strata is the buoy's weathering: primer and paint, chipped to steel at the edges, rust at the rims and in the seams, algae
+// at the waterline, salt and grime.
 func Strata() *strata.Document {
 	p := newPalette()
-	noise, of, parts, worn, wider, with := p.noise, p.of, p.parts, p.worn, p.wider, p.with
+	noise, of, parts, form := p.noise, p.of, p.parts, p.form
 	hull, tower, lantern := []string{"hull"}, []string{"tower"}, []string{"lantern"}
 	rubber := parts("minus", false, "strake")
 	glass := parts("minus", false, "lens")
-	coats := []finish.Coat{
-		{Name: "Bare steel", Hex: "#7d7b76", Rough: 0.44, Metal: 1},
-		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.12, Where: []strata.Clause{noise("and", 0.5, 0.6, 0.3, false, 0.05, 5), glass, rubber}},
-		{Name: "Primer", Hex: "#8a7f70", Rough: 0.72, Height: 0.1, Where: with(wider(7), rubber, glass)},
-		{Name: "Hull red", Hex: "#9c2b22", Rough: 0.42, Height: 0.18, Where: with(worn(7), rubber), Targets: hull},
-		{Name: "Tower yellow", Hex: "#c99a2e", Rough: 0.45, Height: 0.15, Where: worn(17), Targets: tower},
-		{Name: "Lamp grey", Hex: "#b9bab4", Rough: 0.4, Height: 0.1, Where: with(worn(27), glass), Targets: lantern},
-		{Name: "Rubber", Hex: "#1f1f1e", Rough: 0.78, Where: []strata.Clause{parts("and", false, "strake")}, Targets: hull},
+	const gone = 0.6 // the wear from which paint is gone
+	holds := func(level float32) strata.Clause { return p.k.Holds("Wear", "and", level) }
+	return p.lay([]finish.Coat{
+		{Name: "Bare steel", Hex: "#96938d", Rough: 0.42, Metal: 1},
+		{Name: "Dull steel", Hex: "#77746f", Rough: 0.58, Metal: 1, Opacity: 0.8, Where: []strata.Clause{noise("and", 0.4, 0.65, 0.2, false, 0.06, 3)}},
+		p.k.Wear("Wear", 0.045, 70),
+		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.05, Where: []strata.Clause{noise("and", 0.5, 0.6, 0.3, false, 0.05, 5), glass, rubber}},
+		{Name: "Primer", Hex: "#8a7f70", Rough: 0.72, Height: 0.06, Where: []strata.Clause{holds(gone + 0.07), rubber, glass}},
+		{Name: "Hull red", Hex: "#9c2b22", Rough: 0.4, Height: 0.12, Where: []strata.Clause{holds(gone), rubber}, Targets: hull},
+		{Name: "Tower yellow", Hex: "#c99a2e", Rough: 0.42, Height: 0.12, Where: []strata.Clause{holds(gone + 0.02)}, Targets: tower},
+		{Name: "Lamp grey", Hex: "#b9bab4", Rough: 0.38, Height: 0.1, Where: []strata.Clause{holds(gone + 0.04), glass}, Targets: lantern},
+		{Name: "Rubber", Hex: "#232322", Rough: 0.76, Where: []strata.Clause{parts("and", false, "strake")}, Targets: hull},
+		{Name: "Rubber, polished", Hex: "#2c2c2a", Rough: 0.46, Metal: finish.NoValue, Opacity: 0.8, Where: []strata.Clause{parts("and", false, "strake"), of("edges", "and", 0.52, 0.7, 0, false, nil), noise("and", 0.3, 0.6, 0.1, false, 0.05, 12)}, Targets: hull},
 		{Name: "Lens glass", Hex: "#cfe0d6", Rough: 0.08, Where: []strata.Clause{parts("and", false, "lens")}, Targets: lantern},
-		{Name: "Sun bleach", Hex: "#efe4d4", Rough: 0.6, Blend: "soft-light", Opacity: 0.35, Where: []strata.Clause{of("facing", "and", 0, 1, 0, false, map[string]float64{"cone": 100}), noise("and", 0.2, 0.9, 0, false, 0.4, 41), glass}},
-		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.06, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.36, 0.6, 0.3, false, 0.06, 43), rubber, glass}},
-		{Name: "Rust bloom", Hex: "#8c4a20", Rough: 0.88, Opacity: 0.75, Where: []strata.Clause{noise("and", 0.6, 0.72, 0.3, false, 0.11, 8), noise("and", 0.3, 0.6, 0.2, false, 0.02, 9), rubber, glass}},
+		{Name: "Uneven gloss", Rough: 0.58, Metal: finish.NoValue, Opacity: 0.75, Where: []strata.Clause{noise("and", 0.35, 0.7, 0.1, false, 0.3, 14), form("clouds", "or", 0.45, 0.75, 0.1, 0.6, 0.05, 15), glass, rubber}},
+		{Name: "Sun bleach", Hex: "#efe4d4", Rough: 0.62, Metal: finish.NoValue, Blend: "soft-light", Opacity: 0.45, Where: []strata.Clause{of("facing", "and", 0, 1, 0, false, map[string]float64{"cone": 100}), noise("and", 0.2, 0.9, 0, false, 0.4, 41), glass, rubber}},
+		{Name: "Scratches", Hex: "#b9aca0", Rough: 0.6, Metal: finish.NoValue, Height: -0.03, Opacity: 0.5, Where: []strata.Clause{form("scratches", "and", 0.1, 0.6, 0.2, 1, 0.06, 17), noise("and", 0.4, 0.6, 0.2, false, 0.3, 18), glass, rubber}},
+		{Name: "Rust at the rims", Hex: "#7b431f", Rough: 0.9, Height: 0.02, Opacity: 0.9, Where: []strata.Clause{p.rim("Wear", gone), noise("and", 0.42, 0.6, 0.2, false, 0.05, 21), rubber, glass}},
+		{Name: "Rust runs", Hex: "#7d4a28", Rough: 0.8, Opacity: 0.55, Where: []strata.Clause{runs(form("clouds", "and", 0.52, 0.74, 0.1, 1, 0.02, 23), 12), noise("and", 0.5, 0.66, 0.1, false, 0.3, 24), of("facing", "and", 0.1, 0.9, 0, true, map[string]float64{"cone": 60}), rubber, glass}},
+		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.05, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.36, 0.6, 0.3, false, 0.06, 43), rubber, glass}},
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.7, Where: []strata.Clause{of("shelter", "and", 0.2, 0.9, 0, false, nil), noise("and", 0.25, 0.6, 0, false, 0.1, 47), glass}},
-		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.2, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.3, 0.55, 0.3, false, 0.07, 53)}, Targets: hull},
-		{Name: "Salt crust", Hex: "#cfcabb", Rough: 0.88, Height: 0.05, Opacity: 0.5, Where: []strata.Clause{of("facing", "and", 0.2, 0.9, 0, false, map[string]float64{"cone": 88}), noise("and", 0.5, 0.78, 0.1, false, 0.06, 59), of("shelter", "and", 0.1, 0.6, 0, true, nil), rubber, glass}},
-	}
-	return p.lay(coats)
+		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.15, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.3, 0.55, 0.3, false, 0.07, 53)}, Targets: hull},
+		{Name: "Salt rings", Hex: "#d6d2c6", Rough: 0.88, Height: 0.01, Opacity: 0.55, Where: []strata.Clause{of("facing", "and", 0.15, 0.8, 0, false, map[string]float64{"cone": 88}), form("stains", "and", 0.15, 0.95, 0, 1, 0.05, 59), noise("and", 0.42, 0.62, 0.1, false, 0.25, 60), rubber, glass}},
+	})
 }

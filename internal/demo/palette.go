@@ -1,6 +1,9 @@
 package demo
 
 import (
+	"slices"
+
+	"crust/internal/core/field"
 	"crust/internal/core/finish"
 	"crust/internal/core/strata"
 )
@@ -28,31 +31,41 @@ func (p *palette) parts(join string, invert bool, names ...string) strata.Clause
 	return p.k.Of("parts", join, finish.Shaped(0, 1, 0, invert), nil, names...)
 }
 
-// worn is where paint holds: away from edges, broken up, with holes of its own.
-func (p *palette) worn(seed float64) []strata.Clause {
-	return []strata.Clause{
-		p.of("edges", "and", 0.34, 0.62, 0.2, true, nil),
-		p.noise("or", 0.57, 0.67, 0.4, false, 0.045, seed),
-		p.noise("and", 0.61, 0.645, 0.5, true, 0.16, seed+1),
+// form lets through from low to high of a form of noise.
+func (p *palette) form(form, join string, low, high, contrast, strength float32, size, seed float64) strata.Clause {
+	s := finish.Shaped(low, high, contrast, false)
+	s.Strength = strength
+	c := p.k.Of("noise", join, s, map[string]float64{"size": size, "seed": seed, "detail": 6})
+	k, _ := field.KindOf("noise")
+	for _, q := range k.Params {
+		if i := slices.Index(q.Choices, form); q.Name == "form" && i >= 0 {
+			c.Params["form"] = float64(i)
+		}
 	}
+	return c
 }
 
-// wider is where the primer under it still holds.
-func (p *palette) wider(seed float64) []strata.Clause {
-	return []strata.Clause{
-		p.of("edges", "and", 0.46, 0.74, 0.2, true, nil),
-		p.noise("or", 0.53, 0.63, 0.4, false, 0.045, seed),
-		p.noise("and", 0.635, 0.67, 0.5, true, 0.16, seed+1),
-	}
+// runs draws a clause of noise out downwards.
+func runs(c strata.Clause, stretch float64) strata.Clause {
+	c.Params["stretch"] = stretch
+	return c
 }
 
-func (p *palette) with(c []strata.Clause, more ...strata.Clause) []strata.Clause {
-	return append(c, more...)
+// on keeps a coat to where another lies.
+func (p *palette) on(coat string) strata.Clause {
+	c := p.of("same", "and", 0.2, 0.8, 0, false, nil)
+	c.Layers = []string{coat}
+	return c
+}
+
+// rim is a band of wear round where paint that holds below a level ends.
+func (p *palette) rim(wear string, level float32) strata.Clause {
+	c := p.of("same", "and", level-0.08, level+0.02, 0, false, nil)
+	c.Layers = []string{wear}
+	return c
 }
 
 func (p *palette) lay(coats []finish.Coat) *strata.Document {
-	for _, c := range coats {
-		p.doc.Layers = append(p.doc.Layers, c.Layer(p.doc))
-	}
+	p.doc.Layers = finish.Bind(p.doc, coats)
 	return p.doc
 }

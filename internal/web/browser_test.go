@@ -274,8 +274,11 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	// Paint: lay the finish, then look at the canvas.
 	r.click(`.stations a[data-stage="paint"]`)
 	r.click("#add-finish")
+	r.page.MustElement("#finish-search").MustInput("marine")
+	r.until(`document.querySelectorAll('.finish-card:not([hidden])').length === 1`)
+	r.click(`[data-card="worn-marine-paint"] summary`)
 	r.click(`[data-finish="worn-marine-paint"]`)
-	r.until(`crust.doc.layers.length === 9`)
+	r.until(`crust.doc.layers.length === 14`)
 	r.pick("#working-size", "512 px")
 	r.until(`crust.state.size === 512`)
 	r.settled()
@@ -287,7 +290,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 
 	// A slider: drag the low handle of the chosen layer's first clause; its coverage falls.
 	r.click(`#layers .layer:nth-child(1)`)
-	r.until(`crust.layer()?.name === 'Salt bloom' && document.querySelector('.levels i')`)
+	r.until(`crust.layer()?.name === 'Salt rings' && document.querySelector('.levels i')`)
 	before := r.number(`crust.layer().coverage`)
 	handle := r.page.MustElement(`.card-clause .levels i[data-level="low"]`)
 	box := handle.MustShape().Box()
@@ -321,7 +324,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.page.KeyActions().Press(input.AltLeft).Type(input.ArrowDown).Release(input.AltLeft).MustDo()
 	r.until(`crust.doc.layers.at(-2).name === 'Gull white'`)
 	r.click("#add-coat")
-	r.until(`crust.doc.layers.length === 10 && crust.layer()?.name === 'Coat'`)
+	r.until(`crust.doc.layers.length === 15 && crust.layer()?.name === 'Coat'`)
 	r.click(`[data-add="crevices"]`)
 	r.until(`crust.layer().where.length === 1`)
 	r.page.MustElement(`[data-channel="metallic"] input[type=checkbox]`).MustClick()
@@ -334,7 +337,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.stop()
 	r.start(addr)
 	r.open("/assets/1/paint")
-	r.until(`window.crust?.state && crust.doc.layers.length === 10`)
+	r.until(`window.crust?.state && crust.doc.layers.length === 15`)
 	if got := r.eval(`crust.doc.redo`); got != "Change metallic on of Coat" {
 		t.Errorf("redo after a restart is %q", got)
 	}

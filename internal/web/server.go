@@ -320,7 +320,26 @@ func (s *Server) home(c *echo.Context) error {
 var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
-var pageIcons = []string{"x", "eye", "eye-off", "trash", "copy", "plus", "download", "cube", "chevrons-down", "umbrella", "grain", "compass", "ruler-measure", "puzzle", "wave-sine"}
+var pageIcons = func() []string {
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "clipboard", "plus", "download"}
+	for i := range field.Kinds {
+		out = append(out, field.Kinds[i].Icon)
+	}
+	return out
+}()
+
+// finishes are those built in, with what the page draws of each.
+func finishes() any {
+	type shown struct {
+		*finish.Finish
+		Sample []finish.Band `json:"sample"`
+	}
+	var out []shown
+	for i := range finish.Finishes {
+		out = append(out, shown{&finish.Finishes[i], finish.Finishes[i].Sample()})
+	}
+	return out
+}
 
 // tables is what the page's controls are made from, straight from the core's tables.
 func tables() map[string]any {
@@ -348,7 +367,7 @@ func tables() map[string]any {
 		sources[s.Name] = s.Label
 	}
 	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"finishes": finish.Finishes, "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
+		"finishes": finishes(), "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {

@@ -142,12 +142,12 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 	cl := s.clauses[i]
 	cl.soft = nil
 	return func(k *scratch, t int, out []float32) bool {
-		var h []float32
+		var sees []float32
 		if seen := c.seen(k, s.clauses[i:i+1], t); seen != nil {
-			h = seen[0]
+			sees = seen[0]
 		}
 		c.count.Clauses.Add(1)
-		return c.shaped(k, &cl, t, h, out)
+		return c.shaped(k, &cl, t, sees, out)
 	}, wantedBy(nil, []clause{cl}), nil
 }
 
@@ -164,6 +164,12 @@ func wanted(out []*around, steps ...*step) []*around {
 
 func wantedBy(out []*around, cs []clause) []*around {
 	for i := range cs {
+		if cs[i].off {
+			continue
+		}
+		if cs[i].same != nil {
+			out = wanted(out, cs[i].same)
+		}
 		for _, a := range []*around{cs[i].soft, cs[i].mean} {
 			if a != nil && !slices.Contains(out, a) {
 				out = append(out, a)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"math"
+	"slices"
 	"sync/atomic"
 
 	"crust/internal/core/field"
@@ -46,7 +47,9 @@ type clause struct {
 	pick   []bool // by part
 	shape  pixel.Shape
 	soft   *around // the shaped field over a radius; nil where it is sharp
+	off    bool
 	below  []*step // that lay down the height which a clause of relief reads
+	same   *step   // whose Where it is; nil where there is none
 	mean   *around // of that height; nil where it reads the height alone
 }
 
@@ -117,8 +120,10 @@ func newPlan(b *Body, d *strata.Document) *plan {
 // joined hashes the clauses of a layer.
 func (p *plan) joined(i int) uint64 {
 	h := uint64(1)
-	for k := range p.doc.Layers[i].Where {
-		h = mix(h, p.clause(i, p.doc.Layers[i].Where[k]))
+	for _, c := range p.doc.Layers[i].Where {
+		if !c.Off {
+			h = mix(h, p.clause(i, c))
+		}
 	}
 	return h
 }
@@ -129,10 +134,22 @@ func (p *plan) clause(i int, c strata.Clause) uint64 {
 	b, _ := json.Marshal(c)
 	h := fnv.New64a()
 	h.Write(b)
-	if k, err := field.KindOf(c.Kind); err == nil && k.Needs&field.NeedHeight != 0 {
+	k, err := field.KindOf(c.Kind)
+	if err == nil && k.Needs&field.NeedHeight != 0 {
 		return mix(h.Sum64(), p.below(i, &c))
 	}
+	if j := p.sameAs(i, &c); err == nil && k.Layer && j >= 0 {
+		return mix(h.Sum64(), p.where[j])
+	}
 	return h.Sum64()
+}
+
+// sameAs is the layer whose Where a clause of layer i is, −1 when that does not lie below.
+func (p *plan) sameAs(i int, c *strata.Clause) int {
+	if len(c.Layers) == 0 {
+		return -1
+	}
+	return slices.IndexFunc(p.doc.Layers[:i], func(l strata.Layer) bool { return l.ID == c.Layers[0] })
 }
 
 // below hashes the height that a clause of layer i sees.
@@ -213,7 +230,8 @@ func (p *plan) step(g *ground, i int) (*step, error) {
 func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	l := &p.doc.Layers[layer]
 	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
-	s.full = len(l.Where) == 0 && s.aim.of == nil
+	where := slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return !c.Off })
+	s.full = !where && s.aim.of == nil
 	if !s.full {
 		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
 	}
@@ -224,7 +242,7 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		}
 		s.clauses = append(s.clauses, c)
 	}
-	if l.Soften > 0 && len(l.Where) > 0 {
+	if l.Soften > 0 && where {
 		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
 	}
 	s.what = mix(uint64(math.Float32bits(l.Opacity)), 1)
@@ -275,13 +293,18 @@ func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
 	if err != nil {
 		return clause{}, err
 	}
-	out := clause{kind: k, join: j.Kernel, values: cl.Values(k), shape: cl.Shape}
+	out := clause{kind: k, join: j.Kernel, values: cl.Values(k), shape: cl.Shape, off: cl.Off}
 	if k.Parts {
 		out.pick = make([]bool, len(p.body.parts))
 		for _, name := range cl.Parts {
 			if i, ok := p.body.parts[name]; ok {
 				out.pick[i] = true
 			}
+		}
+	}
+	if j := p.sameAs(layer, cl); k.Layer && j >= 0 {
+		if out.same, err = p.step(g, j); err != nil {
+			return clause{}, err
 		}
 	}
 	if k.Needs&field.NeedHeight != 0 {

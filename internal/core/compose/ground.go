@@ -87,7 +87,7 @@ type inputs struct {
 	normal [3][]int16 // in model space, of length 32767
 	base   [3][]int16 // the baked tangent-space normal; nil where it is flat, and outside canvases
 	// Baked maps; nil where there is none.
-	ao, curve, tight, soft []uint16
+	ao, curve, tight, soft, thick []uint16
 }
 
 // tileBoxes are where positions of a tile count from. Places that follow each other are a run while they lie side by side
@@ -114,8 +114,8 @@ func (in *inputs) make(places, tiles int) {
 }
 
 // planes are those of the baked maps, with what stands where a set has none.
-func (in *inputs) planes() [4]plane {
-	return [4]plane{{bake.AO, 65535, &in.ao}, {bake.Curvature, 32768, &in.curve}, {bake.Tight, 32768, &in.tight}, {bake.Soft, 32768, &in.soft}}
+func (in *inputs) planes() [5]plane {
+	return [5]plane{{bake.AO, 65535, &in.ao}, {bake.Curvature, 32768, &in.curve}, {bake.Tight, 32768, &in.tight}, {bake.Soft, 32768, &in.soft}, {bake.Thickness, 65535, &in.thick}}
 }
 
 type plane struct {
@@ -265,7 +265,7 @@ type scratch struct {
 	block      field.Block
 	tile       int // that block is of
 	have       field.Need
-	wide       [10][tileTexels]float32 // the block's planes
+	wide       [11][tileTexels]float32 // the block's planes
 	part       [tileTexels]int32
 	field, acc [tileTexels]float32
 	mean, flat [tileTexels]float32
@@ -349,9 +349,9 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		return m
 	}
 	tile := &g.tiles[t]
-	heights := g.seen(k, s.clauses, t)
+	seen := g.seen(k, s.clauses, t)
 	acc := k.acc[:tile.Len()]
-	sound := g.where(k, s, t, heights, acc)
+	sound := g.where(k, s, t, seen, acc)
 	m := &mask{v: make([]uint16, len(acc))}
 	pixel.Narrow(m.v, acc)
 	var some bool
@@ -364,25 +364,37 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	return m
 }
 
-// seen is the height that each clause of relief sees on a tile; nil for the others.
+// needBelow is what clauses read that looks at layers below.
+const needBelow = field.NeedHeight | field.NeedMask
+
+// seen is what each clause that looks at layers below sees on a tile: the height, or the finished Where of one; nil for the
+// others.
 func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 	for i := range cs {
-		if cs[i].kind.Needs&field.NeedHeight == 0 {
+		if cs[i].kind.Needs&needBelow == 0 {
 			continue
 		}
 		if out == nil {
 			out = make([][]float32, len(cs))
 		}
-		if out[i] = g.heightOf(k, cs[i].below, t); out[i] == nil {
+		if cs[i].kind.Needs&field.NeedHeight != 0 {
+			out[i] = g.heightOf(k, cs[i].below, t)
+		}
+		if out[i] == nil {
 			out[i] = make([]float32, g.tiles[t].Len())
+			if s := cs[i].same; s != nil {
+				one := *s
+				one.opacity = 1
+				one.show(out[i], g.mask(k, s, t), 0)
+			}
 		}
 	}
 	return out
 }
 
 // where writes a step's finished Where over a tile into acc; false when the work was stopped and acc says nothing.
-func (g *ground) where(k *scratch, s *step, t int, heights [][]float32, acc []float32) bool {
-	sound := g.softened(k, s.soft, t, acc, func() bool { return g.join(k, s.clauses, t, heights, acc) })
+func (g *ground) where(k *scratch, s *step, t int, seen [][]float32, acc []float32) bool {
+	sound := g.softened(k, s.soft, t, acc, func() bool { return g.join(k, s.clauses, t, seen, acc) })
 	g.keep(&s.aim, t, acc)
 	return sound
 }
@@ -430,14 +442,14 @@ func (g *ground) mixIn(k *scratch, a *around, t int, own float32, v []float32) b
 
 // join writes the joined clauses over a tile into acc. The first clause stands alone; strength fades a clause towards
 // having no say.
-func (g *ground) join(k *scratch, cs []clause, t int, heights [][]float32, acc []float32) bool {
-	if len(cs) == 0 {
+func (g *ground) join(k *scratch, cs []clause, t int, seen [][]float32, acc []float32) bool {
+	if !slices.ContainsFunc(cs, func(c clause) bool { return !c.off }) {
 		fill(acc, 1)
 		return true
 	}
 	points := true
 	for i := range cs {
-		points = points && cs[i].soft == nil && cs[i].kind.Needs&field.NeedHeight == 0
+		points = points && (cs[i].off || cs[i].soft == nil && cs[i].kind.Needs&needBelow == 0)
 	}
 	sound := true
 	if points {
@@ -454,14 +466,18 @@ func (g *ground) join(k *scratch, cs []clause, t int, heights [][]float32, acc [
 		}
 	} else {
 		g.joined(cs, acc, k.field[:len(acc)], func(cl *clause, i int, v []float32) {
-			var h []float32
-			if heights != nil {
-				h = heights[i]
+			var sees []float32
+			if seen != nil {
+				sees = seen[i]
 			}
-			sound = g.shaped(k, cl, t, h, v) && sound
+			sound = g.shaped(k, cl, t, sees, v) && sound
 		})
 	}
-	g.count.Clauses.Add(int64(len(cs)))
+	for i := range cs {
+		if !cs[i].off {
+			g.count.Clauses.Add(1)
+		}
+	}
 	return sound
 }
 
@@ -470,12 +486,18 @@ const joinRun = 1024
 
 // joined joins the clauses' values, which shaped writes, into acc; v is scratch.
 func (g *ground) joined(cs []clause, acc, v []float32, shaped func(cl *clause, i int, v []float32)) {
+	first := true
 	for i := range cs {
 		cl := &cs[i]
+		if cl.off {
+			continue
+		}
+		alone := first
+		first = false
 		switch {
-		case i > 0 && cl.join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }):
+		case !alone && cl.join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }):
 			// Nothing stays nothing.
-		case i > 0:
+		case !alone:
 			shaped(cl, i, v)
 			cl.join.Lay(acc, v, cl.shape.Strength)
 		case cl.shape.Strength == 1:
@@ -488,17 +510,18 @@ func (g *ground) joined(cs []clause, acc, v []float32, shaped func(cl *clause, i
 	}
 }
 
-// shaped writes the shaped field of a clause; height is what a clause of relief sees.
-func (g *ground) shaped(k *scratch, cl *clause, t int, height, v []float32) bool {
-	return g.softened(k, cl.soft, t, v, func() bool { return g.sharp(k, cl, t, height, v) })
+// shaped writes the shaped field of a clause; seen is what it sees of layers below.
+func (g *ground) shaped(k *scratch, cl *clause, t int, seen, v []float32) bool {
+	return g.softened(k, cl.soft, t, v, func() bool { return g.sharp(k, cl, t, seen, v) })
 }
 
 // sharp is shaped without softening.
-func (g *ground) sharp(k *scratch, cl *clause, t int, height, v []float32) bool {
+func (g *ground) sharp(k *scratch, cl *clause, t int, seen, v []float32) bool {
 	sound := true
 	g.widen(k, t, cl.kind.Needs)
 	b := &k.block
-	if height != nil {
+	b.Mask = seen
+	if height := seen; cl.kind.Needs&field.NeedHeight != 0 {
 		b.Height, b.Mean = height, height
 		if cl.mean != nil {
 			if own := cl.mean.ownShare(g); own < 1 {
@@ -521,8 +544,8 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 	if k.tile != t {
 		k.tile, k.have = t, 0
 		b := &k.block
-		*b = field.Block{Floor: g.body.floor, Part: k.part[:n]}
-		for i, p := range []*[]float32{&b.X, &b.Y, &b.Z, &b.NX, &b.NY, &b.NZ, &b.AO, &b.Curve, &b.Tight, &b.Soft} {
+		*b = field.Block{Floor: g.body.floor, Pitch: g.pitch, Part: k.part[:n]}
+		for i, p := range []*[]float32{&b.X, &b.Y, &b.Z, &b.NX, &b.NY, &b.NZ, &b.AO, &b.Curve, &b.Tight, &b.Soft, &b.Thick} {
 			*p = k.wide[i][:n]
 		}
 		if g.in.tight == nil {
@@ -556,6 +579,9 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 	}
 	if need&field.NeedAO != 0 {
 		unsigned(b.AO, g.in.ao, from, 1)
+	}
+	if need&field.NeedThick != 0 {
+		unsigned(b.Thick, g.in.thick, from, 1)
 	}
 	if need&field.NeedCurve != 0 {
 		unsigned(b.Curve, g.in.curve, from, 0.5)

@@ -321,7 +321,8 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 		one := *s
 		one.clauses, one.soft = nil, nil
 		if i >= 0 {
-			one.clauses = s.clauses[i : i+1]
+			one.clauses = slices.Clone(s.clauses[i : i+1])
+			one.clauses[0].off = false // it is asked for itself
 		}
 		s = &one
 	}

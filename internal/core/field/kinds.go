@@ -18,13 +18,17 @@ type Block struct {
 	Part       []int32
 	Height     []float32 // metres that layers below lay down, and their mean over a radius
 	Mean       []float32
+	Thick      []float32 // baked thickness, 0–1
+	Mask       []float32 // the finished Where of a layer below
 	Floor      geom.Vec3 // lowest corner of the asset's box
+	Pitch      float32   // about how far points lie apart, in metres
 }
 
 // Need is what a kind reads of a block; the rest may be left out.
 type Need uint8
 
-// What kinds read: the place, the normal, occlusion, curvature, the part, the height that layers below lay down.
+// What kinds read: the place, the normal, occlusion, curvature, the part, the height that layers below lay down, thickness,
+// the finished Where of a layer below.
 const (
 	NeedPlace Need = 1 << iota
 	NeedNormal
@@ -32,6 +36,8 @@ const (
 	NeedCurve
 	NeedPart
 	NeedHeight
+	NeedThick
+	NeedMask
 )
 
 // Len is how many points the block has.
@@ -40,7 +46,7 @@ func (b *Block) Len() int { return len(b.X) }
 // Run is the points from one to before another.
 func (b *Block) Run(from, to int) Block {
 	out := *b
-	for _, p := range []*[]float32{&out.X, &out.Y, &out.Z, &out.NX, &out.NY, &out.NZ, &out.AO, &out.Curve, &out.Tight, &out.Soft, &out.Height, &out.Mean} {
+	for _, p := range []*[]float32{&out.X, &out.Y, &out.Z, &out.NX, &out.NY, &out.NZ, &out.AO, &out.Curve, &out.Tight, &out.Soft, &out.Height, &out.Mean, &out.Thick, &out.Mask} {
 		if *p != nil {
 			*p = (*p)[from:to]
 		}
@@ -74,6 +80,7 @@ type Kind struct {
 	Params []Param  `json:"params"`
 	Parts  bool     `json:"parts,omitempty"`  // takes a list of part names
 	Layers bool     `json:"layers,omitempty"` // takes a list of layers
+	Layer  bool     `json:"layer,omitempty"`  // takes one layer, the first of the list
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
@@ -133,29 +140,42 @@ var Kinds = []Kind{
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			ramp(out, b.AO, 1, -1)
 		}, Words: say("in shelter", "out of shelter")},
-	{Name: "noise", Label: "Noise", Needs: NeedPlace, Icon: "grain", Help: "clouds, veins or billows in space, without seams",
+	{Name: "noise", Label: "Noise", Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
 		Params: []Param{
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
 			{Name: "rough", Label: "rough", Min: 0.1, Max: 0.95, Default: 0.55},
-			{Name: "form", Label: "form", Min: 0, Max: 2, Default: 0, Whole: true, Choices: []string{"clouds", "veins", "billows"}},
+			{Name: "form", Label: "form", Min: 0, Max: float64(len(forms) - 1), Default: 0, Whole: true, Choices: namesOf(forms, func(f form) string { return f.name })},
 			{Name: "seed", Label: "seed", Min: 0, Max: 9999, Default: 1, Whole: true},
+			{Name: "stretch", Label: "stretch", Min: 1, Max: 50, Default: 1, Log: true},
+			{Name: "along", Label: "along", Max: 2, Whole: true, Choices: []string{"height", "width", "depth"}},
+			{Name: "apart", Label: "parts", Max: 1, Whole: true, Choices: []string{"as one", "each its own"}},
 		},
-		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
-			Noise(b.X, b.Y, b.Z, float32(p[0]), float32(p[1]), float32(p[2]), uint32(p[4])*0x85ebca6b, out)
-			switch int(p[3]) {
-			case 1:
-				for i, v := range out {
-					out[i] = 1 - geom.Clamp01(float32(math.Abs(float64(4*v-2))))
-				}
-			case 2:
-				for i, v := range out {
-					out[i] = geom.Clamp01(float32(math.Abs(float64(4*v - 2))))
-				}
-			}
-		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) { fillNoise(b, p, out) },
 		Words: func(p []float64, _ []string, _ bool) string {
-			return "broken up by " + []string{"clouds", "veins", "billows"}[int(p[3])] + " of " + Length(p[0])
+			words := "broken up by " + forms[int(p[3])].words + " of " + Length(p[0])
+			if p[5] > 1 {
+				words += ", drawn out along the " + []string{"height", "width", "depth"}[int(p[6])]
+			}
+			return words
+		}},
+	{Name: "pattern", Label: "Pattern", Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
+		Params: []Param{
+			{Name: "form", Label: "form", Max: float64(len(motifs) - 1), Whole: true, Choices: namesOf(motifs, func(m motif) string { return m.name })},
+			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.1, Log: true},
+			{Name: "gap", Label: "gap", Max: 0.95, Default: 0.1},
+			{Name: "jitter", Label: "jitter", Max: 1},
+			{Name: "turn", Label: "turn", Unit: "°", Min: -180, Max: 180},
+			{Name: "side", Label: "from", Max: float64(len(sides) - 1), Whole: true, Choices: sides},
+			{Name: "seed", Label: "seed", Max: 9999, Default: 1, Whole: true},
+		},
+		Fill: func(b *Block, p []float64, _ []bool, out []float32) { fillPattern(b, p, out) },
+		Words: func(p []float64, _ []string, invert bool) string {
+			words := motifs[int(p[0])].words + " of " + Length(p[1])
+			if invert {
+				return "between " + words
+			}
+			return "in " + words
 		}},
 	{Name: "facing", Label: "Facing", Needs: NeedNormal, Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
 		Params: []Param{
@@ -235,6 +255,22 @@ var Kinds = []Kind{
 			}
 			return form + " of the relief of " + of
 		}},
+	{Name: "thickness", Label: "Thickness", Needs: NeedThick, Icon: "arrows-horizontal", Help: "places where the model is thick, from the baked thickness", Reads: []string{"thickness"},
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
+			ramp(out, b.Thick, 0, 1)
+		}, Words: say("where it is thick", "where it is thin")},
+	{Name: "same", Label: "Same as", Needs: NeedMask, Icon: "equal", Help: "where another layer, below this one, shows: its finished Where, used again", Layer: true,
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) },
+		Words: func(_ []float64, layers []string, invert bool) string {
+			name := "no layer yet"
+			if len(layers) > 0 {
+				name = layers[0]
+			}
+			if invert {
+				return "where " + name + " is not"
+			}
+			return "the same as " + name
+		}},
 	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {
 			for i, p := range b.Part {
@@ -257,6 +293,13 @@ var Kinds = []Kind{
 			}
 			return strings.ReplaceAll(word+strings.Join(parts, ", "), "_", " ")
 		}},
+}
+
+func namesOf[T any](list []T, name func(T) string) (out []string) {
+	for _, v := range list {
+		out = append(out, name(v))
+	}
+	return out
 }
 
 func say(plain, inverted string) func([]float64, []string, bool) string {

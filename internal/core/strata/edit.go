@@ -3,6 +3,7 @@ package strata
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -80,6 +81,47 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		d.Layers = slices.Insert(d.Layers, i+1, c)
 		return label, c.ID, nil
 	},
+	"paste": func(d *Document, e Edit) (string, string, error) {
+		var from Clip
+		if err := strictly(e.Value, &from); err != nil || len(from.Layers) == 0 {
+			return "", "", errors.New("what was copied holds no layers; copy some first")
+		}
+		at := len(d.Layers)
+		if _, i, err := d.Layer(e.Layer); err == nil {
+			at = i + 1
+		}
+		marks := map[string]string{}
+		for i := range from.Layers {
+			marks[from.Layers[i].ID] = d.id("l")
+		}
+		for i := range from.Layers {
+			l := &from.Layers[i]
+			l.ID, l.Name = marks[l.ID], d.freeName(l.Name)
+			if l.Where == nil {
+				l.Where = []Clause{}
+			}
+			d.adopt(l.Where, marks)
+			d.Layers = slices.Insert(d.Layers, at+i, *l)
+		}
+		label := "Paste " + from.Layers[0].Name
+		if n := len(from.Layers); n > 1 {
+			label = fmt.Sprintf("Paste %d layers", n)
+		}
+		return label, from.Layers[len(from.Layers)-1].ID, nil
+	},
+	"where.paste": func(d *Document, e Edit) (string, string, error) {
+		l, _, err := d.Layer(e.Layer)
+		if err != nil {
+			return "", "", err
+		}
+		var from Clip
+		if err := strictly(e.Value, &from); err != nil || from.Where == nil {
+			return "", "", errors.New("what was copied holds no Where; copy one first")
+		}
+		d.adopt(from.Where, nil)
+		l.Where, l.Soften = from.Where, from.Soften
+		return "Paste the Where of " + l.Name, l.ID, nil
+	},
 	"move": func(d *Document, e Edit) (string, string, error) {
 		l, i, err := d.Layer(e.Layer)
 		if err != nil {
@@ -153,6 +195,38 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 	},
 }
 
+// Clip is what is copied: layers, lowest first, or the Where of one.
+type Clip struct {
+	Layers []Layer  `json:"layers,omitempty"`
+	Where  []Clause `json:"where,omitempty"`
+	Soften float32  `json:"soften,omitempty"`
+}
+
+// adopt gives clauses marks of this document. Marks of layers lead to those that came along, or else to those of the
+// document; others are left out.
+func (d *Document) adopt(where []Clause, marks map[string]string) {
+	for k := range where {
+		c := &where[k]
+		c.ID = d.id("c")
+		var layers []string
+		for _, m := range c.Layers {
+			if to := marks[m]; to != "" {
+				layers = append(layers, to)
+			} else if _, _, err := d.Layer(m); err == nil {
+				layers = append(layers, m)
+			}
+		}
+		c.Layers = layers
+	}
+}
+
+// strictly decodes JSON and refuses unknown fields.
+func strictly(text []byte, to any) error {
+	r := json.NewDecoder(bytes.NewReader(text))
+	r.DisallowUnknownFields()
+	return r.Decode(to)
+}
+
 func words(path string) string {
 	parts := strings.Split(path, ".")
 	for i, p := range parts {
@@ -217,9 +291,7 @@ func setPath(from, to any, path string, value json.RawMessage) error {
 	if text, err = json.Marshal(tree); err != nil {
 		return err
 	}
-	r := json.NewDecoder(bytes.NewReader(text))
-	r.DisallowUnknownFields()
-	if err := r.Decode(to); err != nil {
+	if err := strictly(text, to); err != nil {
 		return fmt.Errorf("“%s” cannot take that value", path)
 	}
 	return nil

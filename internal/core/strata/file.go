@@ -279,9 +279,10 @@ func Reference() string {
 	p("| `id` | a mark of its own | given |")
 	p("| `kind` | one of those below | – |")
 	p("| `join` | how it joins the clauses before it: %s | `and` |", strings.Join(names, ", "))
+	p("| `off` | true when it has no say | false |")
 	p("| `params` | numbers by name, as below | each its own |")
 	p("| `parts` | names of parts of the model, for `parts` | none |")
-	p("| `layers` | marks of layers, for `relief` of only these or of all but these | none |")
+	p("| `layers` | marks of layers: for `relief` of only these or of all but these; for `same` the one below whose Where it is | none |")
 	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d | 0, 1, 0.5, 0, 1, false, 0 |\n", pixel.MaxSoften)
 	p("## kinds\n")
 	for i := range field.Kinds {

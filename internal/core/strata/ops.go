@@ -67,7 +67,7 @@ func Diff(from, to *Document) (ops []Op) {
 func (l *Layer) equal(o *Layer) bool {
 	return l.ID == o.ID && l.Name == o.Name && l.Hidden == o.Hidden && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
 		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool {
-			return a.ID == b.ID && a.Kind == b.Kind && a.Join == b.Join && a.Shape == b.Shape && maps.Equal(a.Params, b.Params) && slices.Equal(a.Parts, b.Parts) && slices.Equal(a.Layers, b.Layers)
+			return a.ID == b.ID && a.Kind == b.Kind && a.Join == b.Join && a.Off == b.Off && a.Shape == b.Shape && maps.Equal(a.Params, b.Params) && slices.Equal(a.Parts, b.Parts) && slices.Equal(a.Layers, b.Layers)
 		})
 }
 

@@ -60,9 +60,10 @@ type Clause struct {
 	ID     string             `json:"id"`
 	Kind   string             `json:"kind"`
 	Join   string             `json:"join"`
+	Off    bool               `json:"off,omitempty"` // it has no say
 	Params map[string]float64 `json:"params,omitempty"`
 	Parts  []string           `json:"parts,omitempty"`
-	Layers []string           `json:"layers,omitempty"` // marks of those that a clause of relief is about
+	Layers []string           `json:"layers,omitempty"` // marks of those that a clause is about
 	Shape  pixel.Shape        `json:"shape"`
 }
 
@@ -354,15 +355,15 @@ func (d *Document) Reading(l *Layer) string {
 	for i := range l.Where {
 		c := &l.Where[i]
 		k, err := field.KindOf(c.Kind)
-		if err != nil {
+		if err != nil || c.Off {
 			continue
 		}
 		names := c.Parts
-		if k.Layers {
-			names = d.names(l, c.Layers)
+		if k.Layers || k.Layer {
+			names = d.names(l, c.Layers, k)
 		}
 		w := k.Words(c.Values(k), names, c.Shape.Invert)
-		if i > 0 {
+		if len(words) > 0 {
 			switch c.Join {
 			case "or", "plus", "higher":
 				w = "also " + w
@@ -374,11 +375,14 @@ func (d *Document) Reading(l *Layer) string {
 		}
 		words = append(words, w)
 	}
+	if words == nil {
+		return "everywhere"
+	}
 	return strings.Join(words, ", ")
 }
 
 // names are those of layers that a clause of layer l is about, with what keeps it from seeing them.
-func (d *Document) names(l *Layer, marks []string) (out []string) {
+func (d *Document) names(l *Layer, marks []string, k *field.Kind) (out []string) {
 	below := true
 	seen := map[string]string{}
 	for i := range d.Layers {
@@ -388,6 +392,7 @@ func (d *Document) names(l *Layer, marks []string) (out []string) {
 		switch {
 		case !below:
 			name += " (not below, so not seen)"
+		case k.Layer:
 		case o.Hidden:
 			name += " (hidden)"
 		case !o.What.Height.On:

@@ -100,7 +100,7 @@ func TestRefusedEditsChangeNothing(t *testing.T) {
 		{Edit{Do: "set", Layer: a, Path: "name"}, "no value"},
 		{Edit{Do: "clause.add", Layer: a, Kind: "sparkle"}, "not a kind"},
 		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "params.size", Value: raw(-1)}, "from 0.001"},
-		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "params.form", Value: raw(1.5)}, "from 0 to 2"},
+		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "params.form", Value: raw(1.5)}, "from 0 to 9"},
 		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "shape.low", Value: raw(2)}, "from 0 to 1"},
 		{Edit{Do: "clause.set", Layer: a, Clause: c, Path: "kind", Value: raw("edges")}, "cannot be set"},
 		{Edit{Do: "clause.set", Layer: a, Clause: "c77", Path: "join", Value: raw("or")}, "no clause"},

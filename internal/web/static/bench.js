@@ -1,5 +1,5 @@
 // The bench: the chosen layer's What, channel by channel, and its Where as a chain of cards.
-import { $, el, icon, stamp } from './dom.js';
+import { $, el, icon, stamp, toast } from './dom.js';
 import { keyed } from './keyed.js';
 import { value } from './values.js';
 
@@ -64,10 +64,11 @@ export class Bench {
     const below = this.app.doc.layers.map((o, i) => [o.id, o.name, o.what.height.on, i < this.app.doc.layers.indexOf(l)]);
     const items = l.where.map((c, i) => {
       const kind = this.kind(c);
-      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, kind.parts && parts, kind.layers && below], make: () => this.card(l, c, i) };
+      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, kind.parts && parts, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
     });
     items.push({ key: l.id + '.result', of: [l.soften, !!l.where.length, bounds], make: () => this.result(l) });
     items.push({ key: l.id + '.add', of: !!l.where.length, make: () => this.add(l) });
+    $('#chain').classList.toggle('wide', l.where.length < 4);
     keyed($('#chain'), items);
     for (const v of document.querySelectorAll('#chain .card-values')) v.classList.toggle('more', v.scrollHeight > v.clientHeight + 1);
     this.share();
@@ -79,6 +80,16 @@ export class Bench {
     const result = el('div.card-result', { title: 'The finished Where; point at it to see it on the model' }, el('div.card-title', {}, el('strong', {}, 'Result'), el('span.figure.quiet')),
       el('div', {}, el('img.card-pic', { alt: 'The finished Where on the flat map', 'data-pic': '' })));
     this.point(result, '');
+    const copy = el('button.plain', { title: 'Copy this Where', 'aria-label': 'Copy the Where' }, icon('copy'));
+    copy.onclick = () => { localStorage.setItem('where', JSON.stringify({ asset: this.app.api, where: l.where, soften: l.soften || 0 })); toast('The Where is copied; paste it on another layer, here or in another asset.'); };
+    const paste = el('button.plain', { title: 'Replace this Where by the one copied', 'aria-label': 'Paste a Where' }, icon('clipboard'));
+    paste.onclick = () => {
+      const from = JSON.parse(localStorage.getItem('where') || 'null');
+      if (!from) return toast('No Where is copied yet.');
+      const where = from.asset === this.app.api ? from.where : from.where.map(c => ({ ...c, layers: undefined }));
+      this.app.edit({ do: 'where.paste', layer: l.id, value: { where, soften: from.soften } });
+    };
+    $('.card-title', result).append(el('span.row', {}, copy, paste));
     if (l.where.length) result.append(el('div.card-values', {}, this.soften(l.soften, { live: x => this.live(l, 'soften', x), commit: x => this.set(l, 'soften', x) })));
     return result;
   }
@@ -107,6 +118,13 @@ export class Bench {
     const x = $('[data-remove]', e);
     x.append(icon('x'));
     x.onclick = () => { this.app.hover = null; this.app.edit({ do: 'clause.delete', layer: l.id, clause: c.id }); };
+    const eye = $('[data-eye]', e);
+    eye.append(icon(c.off ? 'eye-off' : 'eye'));
+    eye.title = c.off ? 'It has no say; let it count again' : 'Let it have no say, and keep it';
+    eye.setAttribute('aria-label', `${kind.label} counts`);
+    eye.setAttribute('aria-pressed', String(!c.off));
+    eye.onclick = () => this.clause(l, c, 'off', !c.off);
+    e.classList.toggle('off', !!c.off);
     $('.card-pic', e).dataset.pic = c.id;
     $('.card-pic', e).alt = `${kind.label} on the flat map`;
     const invert = $('[data-invert]', e);
@@ -115,10 +133,12 @@ export class Bench {
     this.levels($('.levels', e), l, c);
     const send = path => ({ live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }), commit: v => this.clause(l, c, path, v) });
     const box = $('.card-values', e);
-    box.classList.toggle('roomy', !!kind.layers);
+    box.classList.toggle('roomy', !!kind.layers || !!kind.layer);
+    box.classList.toggle('long', (kind.params || []).length > 5);
     for (const p of kind.params || []) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     if (kind.parts) box.append(this.parts(l, c));
     if (kind.layers && c.params.of) box.append(this.layers(l, c));
+    if (kind.layer) box.append(this.below(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     box.append(this.soften(c.shape.soften, send('shape.soften')));
     this.point($('.card-pic', e), c.id);
@@ -159,6 +179,16 @@ export class Bench {
     });
     if (!list.children.length) list.append(el('p.quiet', {}, 'No layer below lays down height.'));
     return list;
+  }
+
+  /** The layer below whose Where a clause uses again. */
+  below(l, c) {
+    const all = this.app.doc.layers, own = all.indexOf(l), now = c.layers?.[0];
+    const s = el('select.below', { 'aria-label': 'Same as', title: 'The layer below whose Where is used again' });
+    if (!now) s.append(el('option', { value: '' }, 'choose a layer'));
+    all.forEach((o, i) => { if (i < own || o.id === now) s.append(el('option', { value: o.id, selected: o.id === now }, o.name)); });
+    s.onchange = () => this.clause(l, c, 'layers', s.value ? [s.value] : []);
+    return s;
   }
 
   /** Over how many metres something is softened. */

@@ -1,5 +1,5 @@
 // The strata: layers as a core sample, top first.
-import { $, el, icon, stamp } from './dom.js';
+import { $, el, icon, stamp, toast } from './dom.js';
 import { keyed } from './keyed.js';
 import { Targets } from './targets.js';
 import { value } from './values.js';
@@ -10,9 +10,32 @@ export class Strata {
     this.list = $('#layers');
     this.targets = new Targets(app);
     $('#add-coat').onclick = () => app.edit({ do: 'add', layer: app.chosen || undefined });
-    $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-sheet button.button')?.focus(); };
+    $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-search').focus(); };
     $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
     this.finishes();
+    for (const what of ['copy', 'cut', 'paste']) document.addEventListener(what, e => this.clip(e));
+  }
+
+  /** Copies, cuts and pastes layers by the browser's own keys and clipboard, also into other assets. */
+  clip(e) {
+    const app = this.app, l = app.layer();
+    if (app.stageName !== 'paint' || e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog') || !getSelection().isCollapsed) return;
+    if (e.type === 'paste') {
+      let from;
+      try { from = JSON.parse(e.clipboardData.getData('text/plain')); } catch { return; }
+      if (!from?.layers?.length) return;
+      e.preventDefault();
+      // Sets and layers of another asset mean nothing here.
+      const layers = from.asset === app.api ? from.layers : from.layers.map(({ targets, ...k }) => k);
+      app.edit({ do: 'paste', layer: app.chosen || undefined, value: { layers } });
+      return;
+    }
+    if (!l) return;
+    e.preventDefault();
+    const { id, name, hidden, opacity, targets, what, soften, where } = l;
+    e.clipboardData.setData('text/plain', JSON.stringify({ asset: app.api, layers: [{ id, name, hidden, opacity, targets, what, soften, where }] }));
+    if (e.type === 'cut') app.edit({ do: 'delete', layer: id });
+    else toast(`“${name}” is copied; paste it here or in another asset.`);
   }
 
   render() {
@@ -115,18 +138,50 @@ export class Strata {
     }
   }
 
+  /** The sheet of finishes: what each is made of as a core sample; its dials when it is opened. */
   finishes() {
-    $('#finish-list').replaceChildren(...this.app.tables.finishes.map(f => {
+    const cards = this.app.tables.finishes.map(f => {
       const dials = Object.fromEntries(f.dials.map(d => [d.name, d.default]));
       const lay = el('button.button.is-primary', { 'data-finish': f.name }, 'Lay on top');
       lay.onclick = async () => {
         await this.app.edit({ do: 'finish', kind: f.name, dials });
         $('#finish-sheet').hidden = true;
       };
-      return el('div.finish-card', {}, el('strong', {}, f.title), el('p', {}, f.help),
+      const sample = el('canvas.finish-sample', { width: 36, height: 52, 'aria-hidden': 'true' });
+      core(sample, f.sample);
+      const card = el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
         ...f.dials.map(d => { const v = value({ ...d, value: d.default, commit: x => { dials[d.name] = x; }, live: x => { dials[d.name] = x; } }); v.title = d.help; return v; }), lay);
-    }));
+      return [card, `${f.title} ${f.help}`.toLowerCase()];
+    });
+    const search = el('input.input', { type: 'search', placeholder: 'Search finishes', 'aria-label': 'Search finishes', id: 'finish-search' }), none = el('p.empty', { hidden: true }, 'No finish is called that.');
+    search.oninput = () => {
+      const words = search.value.trim().toLowerCase().split(/\s+/);
+      for (const [card, text] of cards) card.hidden = !words.every(w => text.includes(w));
+      none.hidden = cards.some(([card]) => !card.hidden);
+    };
+    $('#finish-list').replaceChildren(search, ...cards.map(c => c[0]), none);
   }
+}
+
+/** A finish as a core sample: its coats as bands with uneven rims, the lowest at the foot. */
+function core(canvas, bands) {
+  const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height, high = h / bands.length;
+  let seed = 11;
+  const rnd = () => { seed = seed * 1664525 + 1013904223 | 0; return (seed >>> 8) / 16777216; };
+  bands.forEach((b, i) => {
+    const top = h - (i + 1) * high;
+    g.fillStyle = b.hex;
+    g.beginPath();
+    g.moveTo(0, h);
+    for (let x = 0; x <= w; x += 4) g.lineTo(x, Math.max(0, top + (i + 1 < bands.length ? (rnd() - 0.5) * Math.min(5, high) : 0)));
+    g.lineTo(w, h);
+    g.fill();
+    for (let k = 0; k < b.rough * 26; k++) {
+      g.fillStyle = rnd() < 0.5 ? '#ffffff22' : '#00000030';
+      g.fillRect(rnd() * w, top + rnd() * high, 1.5, 1.5);
+    }
+    if (b.metal > 0.5) { g.fillStyle = '#ffffff38'; g.fillRect(w * 0.2, top, 3, high); }
+  });
 }
 
 /** A band of a core sample: the layer's colour, grainier when rougher, as wide as its coverage. */

@@ -1,0 +1,5 @@
+//go:build !(goexperiment.simd && amd64)
+
+package field
+
+func (s *strew) nearRun(_, _, _ []float32, _ float32, _ uint32) int { return 0 }
