@@ -107,7 +107,7 @@ func Strata() *strata.Document {
 	hull, tower, lantern := []string{"hull"}, []string{"tower"}, []string{"lantern"}
 	rubber := parts("minus", false, "strake")
 	glass := parts("minus", false, "lens")
-	const gone = 0.6 // the wear from which paint is gone
+	const gone = 0.44 // the wear from which paint is gone
 	holds := func(level float32) strata.Clause { return p.k.Holds("Wear", "and", level) }
 	return p.lay([]finish.Coat{
 		{Name: "Bare steel", Hex: "#96938d", Rough: 0.42, Metal: 1},

@@ -19,7 +19,7 @@ func WinchStrata() *strata.Document {
 	top := func(cone float64) strata.Clause {
 		return p.of("facing", "and", 0.15, 0.9, 0, false, map[string]float64{"cone": cone})
 	}
-	const gone = 0.58 // the wear from which paint is gone
+	const gone = 0.46 // the wear from which paint is gone
 	holds := func(level float32) strata.Clause { return p.k.Holds("Wear", "and", level) }
 	bare := []strata.Clause{noGrips, noRope, noPlate}
 	at := func(c ...strata.Clause) []strata.Clause { return append(c, bare...) }

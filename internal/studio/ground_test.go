@@ -425,15 +425,20 @@ func TestASlowPageEndsWithTheFullPicture(t *testing.T) {
 		last[e.View] = e.Full && e.Size == 512
 		return nil
 	}, func([]byte) error { p.Ack(); return nil })
+	all := func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return !slices.ContainsFunc(kept, func(view string) bool { return !last[view] })
+	}
 	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		p.mu.Lock()
 		left := len(p.order)
 		p.mu.Unlock()
-		if left == 0 {
+		if left == 0 && all() {
 			break
 		}
 	}
-	time.Sleep(200 * time.Millisecond)
+	time.Sleep(200 * time.Millisecond) // nothing else follows
 	mu.Lock()
 	defer mu.Unlock()
 	for _, view := range kept {

@@ -35,7 +35,7 @@ var grimes = []Finish{
 			return []Coat{
 				{Name: "Salt haze", Hex: "#c9c7bf", Rough: 0.8, Metal: NoValue, Opacity: 0.1 + 0.3*a, Where: []strata.Clause{k.noise("clouds", "and", 0.4, 0.3, 0.75, 0)}},
 				{Name: "Salt rings", Hex: "#dedbd2", Rough: 0.9, Metal: 0, Height: 0.02, Opacity: 0.3 + 0.6*a, Where: []strata.Clause{k.noise("stains", "and", 0.06, 0.3, 0.95, 0), faint(k.noise("stains", "or", 0.022, 0.3, 0.95, 0), 0.8), k.noise("clouds", "and", 0.3, 0.55-0.3*a, 0.7-0.3*a, 0.1)}},
-				{Name: "Salt crust", Hex: "#ebe8df", Rough: 0.95, Metal: 0, Height: 0.15, Where: []strata.Clause{k.crevices("and", 0.1, 0.5), k.up("or", 50), k.noise("clouds", "and", 0.05, 0.62-0.25*a, 0.72-0.25*a, 0.2), k.noise("cells", "and", 0.01, 0.2, 0.5, 0)}},
+				{Name: "Salt crust", Hex: "#dad6cb", Rough: 0.95, Metal: 0, Height: 0.1, Opacity: 0.85, Where: []strata.Clause{k.crevices("and", 0.1, 0.5), faint(k.up("or", 50), 0.3), k.noise("clouds", "and", 0.05, 0.66-0.2*a, 0.8-0.2*a, 0.1), k.noise("cells", "and", 0.01, 0.2, 0.5, 0)}},
 			}
 		}},
 	{Name: "algae-line", Title: "Algae line", Help: "green growth up to the waterline, fading out above it", Dials: []Dial{{"level", "Waterline", 0, 1, 0.3, "how far up the model, as a share of its size"}, {"amount", "Amount", 0, 1, 0.6, "how thick"}, scaleDial},

@@ -71,8 +71,8 @@ var metals = []Finish{
 					k.scored("Scratches", "#e2a07a", 0.25, 1, 0.5, 0.05),
 					{Name: "Green", Hidden: true, Hex: "#000000", Rough: NoValue, Metal: NoValue, Where: []strata.Clause{
 						k.shelter("and", 0.1, 0.8), k.crevices("plus", 0.1, 0.6), faint(k.up("plus", 80), 0.3), faint(drawn(k.noise("clouds", "plus", 0.07, 0.35, 0.7, 0.1), 6, 0), 0.7), faint(k.edges("minus", 0.55, 0.8), 0.8), faint(k.noise("clouds", "plus", 0.4, 0.4, 0.7, 0), 0.4)}},
-					{Name: "Dark verdigris", Hex: "#3f6b5c", Rough: 0.8, Metal: 0, Height: 0.02, Where: []strata.Clause{k.same("Green", "and", 0.95-0.6*age, 1.1-0.6*age)}},
-					{Name: "Verdigris", Hex: "#7db3a0", Rough: 0.92, Metal: 0, Height: 0.03, Where: []strata.Clause{k.same("Green", "and", min(0.98, 1.1-0.6*age), min(1, 1.25-0.6*age)), k.noise("clouds", "and", 0.02, 0.25, 0.5, 0.2)}},
+					{Name: "Dark verdigris", Hex: "#48665b", Opacity: 0.85, Rough: 0.8, Metal: 0, Height: 0.02, Where: []strata.Clause{k.same("Green", "and", 0.98-0.55*age, 1.2-0.55*age)}},
+					{Name: "Verdigris", Hex: "#86a899", Opacity: 0.8, Rough: 0.92, Metal: 0, Height: 0.03, Where: []strata.Clause{k.same("Green", "and", 1.1-0.55*age, 1.3-0.55*age), k.noise("clouds", "and", 0.02, 0.25, 0.5, 0.2)}},
 					k.grime("Grime", "#231f1a", 0.7*k.dial("grime")),
 				})
 		}},

@@ -12,7 +12,7 @@ var paints = []Finish{
 		},
 		lay: func(k *kit) []Coat {
 			age, salt := k.dial("age"), k.dial("salt")
-			level := 0.85 - 0.55*age
+			level := 0.8 - 0.62*age
 			return []Coat{
 				{Name: "Bare steel", Hex: "#a7a49e", Rough: 0.4, Metal: 1},
 				k.wear("Wear", 0.05),
@@ -20,7 +20,7 @@ var paints = []Finish{
 				{Name: "Primer", Hex: "#8d8578", Rough: 0.7, Height: 0.06, Where: []strata.Clause{k.Holds("Wear", "and", level+0.07)}},
 				{Name: "Top paint", Hex: Hue(k.dials["hue"], 0.68, 0.62), Rough: 0.42, Height: 0.1, Where: []strata.Clause{k.Holds("Wear", "and", level)}},
 				{Name: "Uneven gloss", Rough: 0.56, Metal: NoValue, Opacity: 0.7, Where: []strata.Clause{k.noise("clouds", "and", 0.3, 0.35, 0.7, 0.1), k.same("Top paint", "and", 0.2, 0.8)}},
-				{Name: "Sun bleach", Hex: "#e9ded2", Rough: 0.62, Metal: NoValue, Blend: "soft-light", Opacity: 0.15 + 0.5*age, Where: []strata.Clause{k.up("and", 110), k.noise("clouds", "and", 0.35, 0.25, 0.75, 0), k.same("Top paint", "and", 0.2, 0.8)}},
+				{Name: "Sun bleach", Hex: "#e9ded2", Rough: 0.62, Metal: NoValue, Blend: "soft-light", Opacity: 0.1 + 0.35*age, Where: []strata.Clause{k.up("and", 110), k.noise("clouds", "and", 0.35, 0.25, 0.75, 0), k.same("Top paint", "and", 0.2, 0.8)}},
 				k.scored("Scratches", "#b9ab9f", 0.6, NoValue, 0.45, 0.07),
 				{Name: "Rust at the rims", Hex: "#7b431f", Rough: 0.88, Height: 0.02, Opacity: min(1, 0.4+age), Where: []strata.Clause{k.same("Wear", "and", level-0.06, level+0.02), k.noise("clouds", "and", 0.05, 0.5-0.2*age, 0.64-0.2*age, 0.2)}},
 				{Name: "Rust runs", Hex: "#7a4726", Rough: 0.8, Metal: 0, Opacity: max(0.001, 0.8*age), Where: []strata.Clause{drawn(k.noise("clouds", "and", 0.02, 0.5, 0.72, 0.1), 12, 0), k.noise("clouds", "and", 0.3, 0.5, 0.65, 0.1), not(k.up("and", 60))}},

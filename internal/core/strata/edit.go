@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -250,10 +251,15 @@ func (d *Document) clause(e Edit) (*Layer, int, error) {
 	return nil, 0, fmt.Errorf("layer “%s” has no clause %s any more", l.Name, e.Clause)
 }
 
-// freeName is base, with a number when it is taken.
+// freeName is base, with a number when it is taken; one that has a number is counted on.
 func (d *Document) freeName(base string) string {
-	name := base
-	for n := 2; ; n++ {
+	name, n := base, 2
+	if at := strings.LastIndexByte(base, ' '); at > 0 {
+		if k, err := strconv.Atoi(base[at+1:]); err == nil && k > 0 {
+			base, n = base[:at], k+1
+		}
+	}
+	for ; ; n++ {
 		taken := false
 		for i := range d.Layers {
 			taken = taken || d.Layers[i].Name == name

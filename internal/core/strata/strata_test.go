@@ -143,3 +143,69 @@ func TestJoins(t *testing.T) {
 		}
 	}
 }
+
+// Layers that are pasted have marks and names of their own; what one says of another that came along is said of its copy, and
+// what it says of one that is not there is left out.
+func TestPastedLayersAreTheirOwn(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	apply(t, d, Edit{Do: "set", Layer: a, Path: "name", Value: raw("Wear")})
+	_, b := apply(t, d, Edit{Do: "add", Layer: a})
+	apply(t, d, Edit{Do: "clause.add", Layer: b, Kind: "same"})
+	same, _, _ := d.Layer(b)
+	apply(t, d, Edit{Do: "clause.set", Layer: b, Clause: same.Where[0].ID, Path: "layers", Value: raw([]string{a})})
+	clip := raw(Clip{Layers: d.Clone().Layers})
+	label, top := apply(t, d, Edit{Do: "paste", Layer: a, Value: clip})
+	if names(d) != "Wear,Wear 2,Coat 2,Coat" || label != "Paste 2 layers" {
+		t.Fatalf("%s after “%s”", names(d), label)
+	}
+	l, i, err := d.Layer(top)
+	if err != nil || i != 2 || l.Where[0].Layers[0] != d.Layers[1].ID || l.Where[0].ID == d.Layers[3].Where[0].ID {
+		t.Errorf("the copy lies at %d and says it is the same as %v, want %s", i, l.Where[0].Layers, d.Layers[1].ID)
+	}
+	if got := d.Reading(l); got != "the same as “Wear 2”" {
+		t.Errorf("it reads %q", got)
+	}
+	other := new(Document)
+	_, x := apply(t, other, Edit{Do: "paste", Value: raw(Clip{Layers: []Layer{d.Layers[3]}})})
+	if l, _, _ := other.Layer(x); len(l.Where) != 1 || l.Where[0].Layers != nil || other.Reading(l) != "the same as no layer yet" {
+		t.Errorf("in another document it is the same as %v", l.Where[0].Layers)
+	}
+	label, _ = apply(t, other, Edit{Do: "where.paste", Layer: x, Value: raw(Clip{Where: []Clause{{Kind: "edges", Join: "and", Shape: same.Where[0].Shape}}})})
+	if l, _, _ := other.Layer(x); other.Reading(l) != "on edges" || l.Where[0].ID == "" || label != "Paste the Where of Coat" {
+		t.Errorf("%q reads %q", label, other.Reading(l))
+	}
+	for _, e := range []Edit{
+		{Do: "paste", Value: raw("words")}, {Do: "paste", Value: raw(Clip{})}, {Do: "paste", Value: raw(map[string]any{"layers": []any{map[string]any{"name": "x", "glow": 1}}})},
+		{Do: "where.paste", Layer: x, Value: raw(map[string]any{})}, {Do: "where.paste", Layer: "l99", Value: raw(Clip{})},
+		{Do: "paste", Value: raw(Clip{Layers: []Layer{{ID: "l1", Name: "x", Opacity: 7}}})},
+	} {
+		before := string(raw(other))
+		if _, _, err := other.Apply(e); err == nil || string(raw(other)) != before {
+			t.Errorf("%+v: %v", e, err)
+		}
+	}
+}
+
+// A clause that is off is not read, and a Where without any other is everywhere.
+func TestClausesThatAreOffAreNotRead(t *testing.T) {
+	d := new(Document)
+	_, a := apply(t, d, Edit{Do: "add"})
+	apply(t, d, Edit{Do: "clause.add", Layer: a, Kind: "edges"})
+	apply(t, d, Edit{Do: "clause.add", Layer: a, Kind: "shelter"})
+	l, _, _ := d.Layer(a)
+	first, second := l.Where[0].ID, l.Where[1].ID
+	apply(t, d, Edit{Do: "clause.set", Layer: a, Clause: second, Path: "join", Value: raw("minus")})
+	for _, c := range []struct {
+		off  string
+		want string
+	}{{"", "on edges, but not in shelter"}, {first, "in shelter"}, {second, "everywhere"}} {
+		if c.off != "" {
+			apply(t, d, Edit{Do: "clause.set", Layer: a, Clause: c.off, Path: "off", Value: raw(true)})
+		}
+		l, _, _ := d.Layer(a)
+		if got := d.Reading(l); got != c.want {
+			t.Errorf("it reads %q, want %q", got, c.want)
+		}
+	}
+}

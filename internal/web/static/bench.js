@@ -89,8 +89,8 @@ export class Bench {
       const where = from.asset === this.app.api ? from.where : from.where.map(c => ({ ...c, layers: undefined }));
       this.app.edit({ do: 'where.paste', layer: l.id, value: { where, soften: from.soften } });
     };
-    $('.card-title', result).append(el('span.row', {}, copy, paste));
     if (l.where.length) result.append(el('div.card-values', {}, this.soften(l.soften, { live: x => this.live(l, 'soften', x), commit: x => this.set(l, 'soften', x) })));
+    result.append(el('div.row.where-clip', {}, copy, paste));
     return result;
   }
 

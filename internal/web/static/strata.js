@@ -168,8 +168,8 @@ function core(canvas, bands) {
   const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height, high = h / bands.length;
   let seed = 11;
   const rnd = () => { seed = seed * 1664525 + 1013904223 | 0; return (seed >>> 8) / 16777216; };
-  bands.forEach((b, i) => {
-    const top = h - (i + 1) * high;
+  for (let i = bands.length - 1; i >= 0; i--) { // each hides the foot of those above it
+    const b = bands[i], top = h - (i + 1) * high;
     g.fillStyle = b.hex;
     g.beginPath();
     g.moveTo(0, h);
@@ -181,7 +181,7 @@ function core(canvas, bands) {
       g.fillRect(rnd() * w, top + rnd() * high, 1.5, 1.5);
     }
     if (b.metal > 0.5) { g.fillStyle = '#ffffff38'; g.fillRect(w * 0.2, top, 3, high); }
-  });
+  }
 }
 
 /** A band of a core sample: the layer's colour, grainier when rougher, as wide as its coverage. */
