@@ -51,7 +51,7 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 
 	// The sheet of finishes: searching leaves what fits; opening one shows its dials.
 	r.click("#add-finish")
-	r.page.MustElement("#finish-search").MustInput("green water")
+	r.page.MustElement("#finish-search").MustInput("brown copper")
 	r.until(`[...document.querySelectorAll('.finish-card:not([hidden])')].map(e => e.dataset.card).join() === 'copper-with-verdigris'`)
 	r.page.MustElement("#finish-search").MustSelectAllText().MustInput("velvet")
 	r.until(`document.querySelectorAll('.finish-card:not([hidden])').length === 0 && !document.querySelector('#finish-list .empty').hidden`)
