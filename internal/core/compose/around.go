@@ -157,6 +157,9 @@ func wanted(out []*around, steps ...*step) []*around {
 		if s.soft != nil && !slices.Contains(out, s.soft) {
 			out = append(out, s.soft)
 		}
+		if s.base != nil {
+			out = wanted(out, s.base)
+		}
 		out = wantedBy(out, s.clauses)
 	}
 	return out

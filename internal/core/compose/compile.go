@@ -28,6 +28,7 @@ type Program struct {
 type step struct {
 	clauses []clause
 	soft    *around // the finished Where over a radius; nil where it is sharp
+	base    *step   // that it is clipped to; nil for none
 	aim     target
 	full    bool   // the mask is 1 everywhere
 	where   uint64 // hash of all that the mask depends on
@@ -106,9 +107,12 @@ func newPlan(b *Body, d *strata.Document) *plan {
 		if l.Soften > 0 {
 			where = mix(where, uint64(math.Float32bits(l.Soften)))
 		}
+		if b := d.Base(i); b >= 0 {
+			where = mix(mix(where, p.where[b]), uint64(math.Float32bits(d.Layers[b].Opacity)))
+		}
 		p.where = append(p.where, where)
 		relief := uint64(0)
-		if v := &l.What.Height; v.On && v.Opacity > 0 && l.Opacity > 0 && !l.Hidden {
+		if v := &l.What.Height; v.On && v.Opacity > 0 && d.Shows(i) {
 			relief = mix(hashOf(v.Blend), uint64(math.Float32bits(v.Number)))
 			relief = mix(mix(relief, uint64(math.Float32bits(v.Opacity))), uint64(math.Float32bits(l.Opacity)))
 		}
@@ -195,7 +199,7 @@ func (c *Canvas) compile(of *plan) (*Program, error) {
 	p := &Program{plan: of, byID: map[string]int{}, heightKeys: make([]atomic.Uint64, len(c.tiles))}
 	for i := range of.doc.Layers {
 		l := &of.doc.Layers[i]
-		if l.Hidden || l.Opacity == 0 || !c.Touches(l) {
+		if !of.doc.Shows(i) || !c.Touches(l) {
 			continue
 		}
 		s, err := p.plan.step(c.ground, i)
@@ -231,7 +235,8 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	l := &p.doc.Layers[layer]
 	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
 	where := slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return !c.Off })
-	s.full = !where && s.aim.of == nil
+	base := p.doc.Base(layer)
+	s.full = !where && s.aim.of == nil && base < 0
 	if !s.full {
 		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
 	}
@@ -244,6 +249,12 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	}
 	if l.Soften > 0 && where {
 		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
+	}
+	if base >= 0 {
+		var err error
+		if s.base, err = p.step(g, base); err != nil {
+			return nil, err
+		}
 	}
 	s.what = mix(uint64(math.Float32bits(l.Opacity)), 1)
 	for i, ch := range strata.Channels {

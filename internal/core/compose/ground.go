@@ -351,7 +351,14 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	tile := &g.tiles[t]
 	seen := g.seen(k, s.clauses, t)
 	acc := k.acc[:tile.Len()]
+	var under *mask
+	if s.base != nil {
+		under = g.mask(k, s.base, t) // before acc is in use
+	}
 	sound := g.where(k, s, t, seen, acc)
+	if s.base != nil {
+		g.clip(k, s.base, under, acc)
+	}
 	m := &mask{v: make([]uint16, len(acc))}
 	pixel.Narrow(m.v, acc)
 	var some bool
@@ -362,6 +369,16 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		g.body.cache.putMask(g.id, s.masks, t, m)
 	}
 	return m
+}
+
+// clip leaves of acc what shows where the layer does that it is clipped to.
+func (g *ground) clip(k *scratch, base *step, m *mask, acc []float32) {
+	shown := k.shown[:len(acc)]
+	if !base.show(shown, m, 0) {
+		clear(acc)
+		return
+	}
+	pixel.JoinAnd.Lay(acc, shown, 1)
 }
 
 // needBelow is what clauses read that looks at layers below.

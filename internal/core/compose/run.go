@@ -319,7 +319,7 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 	if clauseID != "" {
 		i := slices.IndexFunc(p.plan.doc.Layers[layer].Where, func(cl strata.Clause) bool { return cl.ID == clauseID })
 		one := *s
-		one.clauses, one.soft = nil, nil
+		one.clauses, one.soft, one.base = nil, nil, nil
 		if i >= 0 {
 			one.clauses = slices.Clone(s.clauses[i : i+1])
 			one.clauses[0].off = false // it is asked for itself
@@ -329,7 +329,16 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
 		k := c.scratch(w)
 		k.ctx, k.lost = ctx, false
-		c.where(k, s, t, c.seen(k, s.clauses, t), out[c.tiles[t].From:c.tiles[t].To])
+		v := out[c.tiles[t].From:c.tiles[t].To]
+		seen := c.seen(k, s.clauses, t)
+		var under *mask
+		if s.base != nil {
+			under = c.mask(k, s.base, t)
+		}
+		c.where(k, s, t, seen, v)
+		if s.base != nil {
+			c.clip(k, s.base, under, v)
+		}
 	})
 	return out, p.fault(err)
 }

@@ -89,3 +89,38 @@ func TestAClauseThatIsOffHasNoSay(t *testing.T) {
 		t.Errorf("a clause that is off shows %g alone, want %g", v[7], alone[7])
 	}
 }
+
+// A layer that is clipped shows by the product of its Where with the Where and opacity of the next layer below that is not
+// clipped (common practice), and not at all when that one is hidden.
+func TestAClippedLayerShowsWhereTheOneBelowDoes(t *testing.T) {
+	c, _ := square(t, 64, nil)
+	d := new(strata.Document)
+	with := func(size float64) func(l *strata.Layer) {
+		return func(l *strata.Layer) {
+			k, err := d.NewClause("noise")
+			if err != nil {
+				t.Fatal(err)
+			}
+			k.Params["size"] = size
+			l.Where = []strata.Clause{k}
+		}
+	}
+	coat(d, "#000000", with(0.3))
+	coat(d, "#ff0000", with(0.1))
+	coat(d, "#ffffff", with(0.2))
+	own := fieldOf(t, c, d, 2, "")
+	d.Layers[1].Clip, d.Layers[2].Clip, d.Layers[0].Opacity = true, true, 0.6
+	base, got := fieldOf(t, c, d, 0, ""), fieldOf(t, c, d, 2, "")
+	for i := range got {
+		if want := own[i] * base[i] * 0.6; math.Abs(float64(got[i]-want)) > 2e-5 {
+			t.Fatalf("texel %d: %g, want %g", i, got[i], want)
+		}
+	}
+	if r := d.Reading(&d.Layers[2]); r[:len("on “")] != "on “" {
+		t.Errorf("it reads %q", r)
+	}
+	d.Layers[0].Hidden = true
+	if v := evaluate(t, c, d).Base[0]; v[0] != bareColour || v[99] != bareColour {
+		t.Errorf("base colour %g with the layer below hidden, want the bare surface", v[0])
+	}
+}

@@ -250,6 +250,7 @@ func Reference() string {
 	p("| `id` | a mark of its own, like `l7` | given |")
 	p("| `name` | 1 to %d letters | Coat |", MaxName)
 	p("| `hidden` | true or false | false |")
+	p("| `clip` | true when it shows only where the layer below does, which is not clipped itself | false |")
 	p("| `opacity` | 0 to 1 | 1 |")
 	p("| `targets` | names of the sets that it touches; none means all | all |")
 	p("| `soften` | metres over which its finished Where is averaged along the surface, 0 to %d | 0 |", pixel.MaxSoften)

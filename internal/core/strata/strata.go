@@ -31,6 +31,7 @@ type Layer struct {
 	ID      string   `json:"id"`
 	Name    string   `json:"name"`
 	Hidden  bool     `json:"hidden,omitempty"`
+	Clip    bool     `json:"clip,omitempty"` // it shows only where the layer below does
 	Opacity float32  `json:"opacity"`
 	Targets []string `json:"targets,omitempty"` // names of sets; none means all
 	What    What     `json:"what"`
@@ -184,6 +185,24 @@ func (d *Document) Layer(id string) (*Layer, int, error) {
 		}
 	}
 	return nil, 0, fmt.Errorf("there is no layer %s any more", id)
+}
+
+// Base is the place of the layer that layer i is clipped to: the next below that is not clipped itself; −1 when layer i is
+// not clipped, or nothing lies below.
+func (d *Document) Base(i int) int {
+	if !d.Layers[i].Clip {
+		return -1
+	}
+	for i--; i >= 0 && d.Layers[i].Clip; i-- {
+	}
+	return i
+}
+
+// Shows tells whether layer i is seen at all: it is not hidden, nor is what it is clipped to.
+func (d *Document) Shows(i int) bool {
+	l := &d.Layers[i]
+	b := d.Base(i)
+	return !l.Hidden && l.Opacity > 0 && (b < 0 || !d.Layers[b].Hidden && d.Layers[b].Opacity > 0)
 }
 
 // Named finds a layer by its name, the lowest of those that share it.
@@ -348,9 +367,18 @@ func ParseHex(s string) (out [3]float32, err error) {
 
 // Reading is the plain sentence for the Where of a layer.
 func (d *Document) Reading(l *Layer) string {
-	if len(l.Where) == 0 {
-		return "everywhere"
+	words := d.reading(l)
+	i := slices.IndexFunc(d.Layers, func(o Layer) bool { return o.ID == l.ID })
+	if i < 0 {
+		return words
 	}
+	if b := d.Base(i); b >= 0 {
+		return fmt.Sprintf("on “%s”, %s", d.Layers[b].Name, words)
+	}
+	return words
+}
+
+func (d *Document) reading(l *Layer) string {
 	var words []string
 	for i := range l.Where {
 		c := &l.Where[i]

@@ -23,7 +23,7 @@ export class Bench {
       keyed($('#chain'), []);
       return;
     }
-    keyed($('#what'), [{ key: l.id + '.opacity', of: l.opacity, make: () => this.opacity(l) },
+    keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
       ...this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
     this.chain(l);
   }
@@ -37,7 +37,9 @@ export class Bench {
     copy.onclick = () => this.app.edit({ do: 'duplicate', layer: l.id });
     const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
     gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
-    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, el('span'), el('span.row', {}, copy, gone));
+    const clip = el('button.plain.clip', { title: l.clip ? 'Show it everywhere again, not only where the layer below does' : 'Show it only where the layer below does', 'aria-label': 'Clip to the layer below', 'aria-pressed': String(!!l.clip) }, icon('corner-left-down'));
+    clip.onclick = () => this.set(l, 'clip', !l.clip);
+    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, el('span'), el('span.row', {}, clip, copy, gone));
   }
 
   channel(l, c) {

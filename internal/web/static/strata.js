@@ -13,6 +13,10 @@ export class Strata {
     $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-search').focus(); };
     $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
     this.finishes();
+    this.search = el('input.input', { type: 'search', placeholder: 'Search layers', 'aria-label': 'Search layers', id: 'layer-search', hidden: true });
+    this.search.oninput = () => this.narrow();
+    this.search.onkeydown = e => { if (e.key === 'Escape') { this.search.value = ''; this.narrow(); } };
+    this.list.before(this.search);
     for (const what of ['copy', 'cut', 'paste']) document.addEventListener(what, e => this.clip(e));
   }
 
@@ -32,8 +36,8 @@ export class Strata {
     }
     if (!l) return;
     e.preventDefault();
-    const { id, name, hidden, opacity, targets, what, soften, where } = l;
-    e.clipboardData.setData('text/plain', JSON.stringify({ asset: app.api, layers: [{ id, name, hidden, opacity, targets, what, soften, where }] }));
+    const { id, name, hidden, clip, opacity, targets, what, soften, where } = l;
+    e.clipboardData.setData('text/plain', JSON.stringify({ asset: app.api, layers: [{ id, name, hidden, clip, opacity, targets, what, soften, where }] }));
     if (e.type === 'cut') app.edit({ do: 'delete', layer: id });
     else toast(`“${name}” is copied; paste it here or in another asset.`);
   }
@@ -43,12 +47,24 @@ export class Strata {
     if (!app.state) return;
     const focused = document.activeElement?.matches?.('.layer') && document.activeElement.dataset.id;
     const sets = app.state.sets.map(k => [k.name, k.label]);
-    const rows = app.doc.layers.map((l, i) => ({ key: l.id, of: [l.name, l.reading, l.hidden, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, l.id === app.chosen, sets], make: () => this.row(l, i) })).reverse();
+    const rows = app.doc.layers.map((l, i) => ({ key: l.id, of: [l.name, l.reading, l.hidden, l.clip, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, l.id === app.chosen, sets], make: () => this.row(l, i) })).reverse();
     if (!rows.length) rows.push({ key: 'none', of: 0, make: () => el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.') });
     keyed(this.list, rows);
+    this.search.hidden = app.doc.layers.length < 8;
+    if (this.search.hidden) this.search.value = '';
+    this.narrow();
     this.shares();
     this.targets.render();
     if (focused && !this.list.contains(document.activeElement)) this.list.querySelector(`[data-id="${focused}"]`)?.focus({ preventScroll: true });
+  }
+
+  /** Leaves only the layers whose name or reading has what is searched for. */
+  narrow() {
+    const words = this.search.value.trim().toLowerCase();
+    for (const l of this.app.doc.layers) {
+      const li = this.list.querySelector(`[data-id="${l.id}"]`);
+      if (li) li.hidden = !!words && !`${l.name} ${l.reading}`.toLowerCase().includes(words);
+    }
   }
 
   row(l, i) {
@@ -56,6 +72,7 @@ export class Strata {
     li.dataset.id = l.id;
     li.classList.toggle('on', l.id === app.chosen);
     li.classList.toggle('hidden-layer', !!l.hidden);
+    li.classList.toggle('clipped', !!l.clip);
     if (l.id === app.chosen) li.setAttribute('aria-current', 'true');
     const name = $('.layer-name', li);
     name.textContent = l.name;
