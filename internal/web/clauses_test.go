@@ -60,6 +60,19 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.axe("the finishes")
 	r.click(`[data-finish="quay-stone"]`)
 	r.until(`crust.doc.layers.some(l => l.name === 'Lichen') && crust.doc.undo === 'Lay Quay stone'`)
+
+	// The layers are searched by name and reading; one is clipped to the one below.
+	r.page.MustElement("#layer-search").MustInput("lichen")
+	r.until(`[...document.querySelectorAll('#layers .layer:not([hidden])')].length === 1`)
+	r.click(`#layers .layer:not([hidden])`)
+	r.until(`crust.layer().name === 'Lichen' && crust.layer().coverage > 0`)
+	before := r.number(`crust.layer().coverage`)
+	r.click(`.what-row .clip`)
+	r.until(`crust.layer().clip && document.querySelector('#where-words').textContent.startsWith('on “Worn edges”') && document.querySelector('#layers .layer.clipped')`)
+	r.until(`crust.layer().coverage < ` + jsNumber(before))
+	r.click("#undo")
+	r.until(`!crust.layer().clip`)
+	r.page.MustElement("#layer-search").MustSelectAllText().MustInput("")
 	if f := r.faulty(); len(f) > 0 {
 		t.Errorf("the page threw: %v", f)
 	}

@@ -37,9 +37,9 @@ export class Bench {
     copy.onclick = () => this.app.edit({ do: 'duplicate', layer: l.id });
     const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
     gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
-    const clip = el('button.plain.clip', { title: l.clip ? 'Show it everywhere again, not only where the layer below does' : 'Show it only where the layer below does', 'aria-label': 'Clip to the layer below', 'aria-pressed': String(!!l.clip) }, icon('corner-left-down'));
+    const clip = el('button.plain.clip', { title: l.clip ? 'Show it everywhere again, not only where the layer below does' : 'Show it only where the layer below does', 'aria-label': 'Clip to the layer below', 'aria-pressed': String(!!l.clip) }, icon('corner-left-down'), 'clip');
     clip.onclick = () => this.set(l, 'clip', !l.clip);
-    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, el('span'), el('span.row', {}, clip, copy, gone));
+    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, clip, el('span.row', {}, copy, gone));
   }
 
   channel(l, c) {
