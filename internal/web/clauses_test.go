@@ -25,6 +25,12 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.until(`!crust.layer().where[0].off && crust.layer().coverage < 1`)
 	share := r.number(`crust.layer().coverage`)
 
+	// A clause says which map it lacks: nothing is baked yet.
+	r.click(`[data-add="thickness"]`)
+	r.until(`document.querySelector('#chain .card-clause[data-clause]:nth-child(2) .lack')?.textContent === 'thickness not baked'`)
+	r.click("#undo")
+	r.until(`crust.layer().where.length === 1`)
+
 	// A second coat lies where the first does.
 	r.click("#add-coat")
 	r.until(`crust.doc.layers.length === 2 && crust.layer().where.length === 0`)

@@ -66,7 +66,7 @@ export class Bench {
     const below = this.app.doc.layers.map((o, i) => [o.id, o.name, o.what.height.on, i < this.app.doc.layers.indexOf(l)]);
     const items = l.where.map((c, i) => {
       const kind = this.kind(c);
-      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, kind.parts && parts, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
+      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
     });
     items.push({ key: l.id + '.result', of: [l.soften, !!l.where.length, bounds], make: () => this.result(l) });
     items.push({ key: l.id + '.add', of: !!l.where.length, make: () => this.add(l) });
@@ -97,6 +97,9 @@ export class Bench {
   }
 
   kind(c) { return this.app.tables.clauses.find(k => k.name === c.kind); }
+
+  /** The baked maps that a kind reads and some set has not. */
+  lacks(kind) { return (kind.reads || []).filter(m => this.app.state?.cells?.some(x => x.kind === m && x.state === 'missing')); }
 
   share() {
     const l = this.app.layer(), s = $('.card-result .figure');
@@ -145,6 +148,8 @@ export class Bench {
     box.append(this.soften(c.shape.soften, send('shape.soften')));
     this.point($('.card-pic', e), c.id);
     if (i) $('.levels', e).after(this.join(l, c));
+    const lacks = this.lacks(kind);
+    if (lacks.length) $('.card-left', e).append(el('p.lack', { title: `It shows nothing of its own on sets without ${lacks.join(', ')}; bake it on the Bake stage` }, `${lacks.join(', ').replaceAll('-', ' ')} not baked`));
     e.ondragstart = d => { if (d.target !== e) return; this.dragged = c.id; d.dataTransfer.setData('text/plain', c.id); };
     e.ondragover = d => { if (this.dragged && this.dragged !== c.id) { d.preventDefault(); e.classList.add('drop-left'); } };
     e.ondragleave = () => e.classList.remove('drop-left');
