@@ -289,8 +289,8 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	}
 
 	// A slider: drag the low handle of the chosen layer's first clause; its coverage falls.
-	r.click(`#layers .layer:nth-child(1)`)
-	r.until(`crust.layer()?.name === 'Salt rings' && document.querySelector('.levels i')`)
+	r.click(`#layers .layer:nth-child(2)`)
+	r.until(`crust.layer()?.name === 'Grime' && crust.layer().where[0].kind === 'shelter' && document.querySelector('.levels i')`)
 	before := r.number(`crust.layer().coverage`)
 	handle := r.page.MustElement(`.card-clause .levels i[data-level="low"]`)
 	box := handle.MustShape().Box()
@@ -308,6 +308,8 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	}
 
 	// Rename, hide, reorder, add, delete, undo, redo.
+	r.click(`#layers .layer:nth-child(1)`)
+	r.until(`crust.layer().name === 'Salt rings' && document.querySelector('#layers .layer:nth-child(1).on')`)
 	name := r.page.MustElement(`#layers .layer:nth-child(1) .layer-name`)
 	if err := name.Click(proto.InputMouseButtonLeft, 2); err != nil {
 		t.Fatal(err)

@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"cmp"
 	"unsafe"
 
 	"crust/internal/core/cells"
@@ -14,7 +15,7 @@ import (
 type reading struct {
 	points []int32  // of the cloud, all that the tile is read from
 	nodes  []node   // places that are read from points
-	of     []uint16 // the points of all nodes, one node after the other, as places in points
+	of     []uint16 // the points of all nodes, one node after the other, as places in points from the node's base on
 	weight []uint8
 	cells  []cell // what lies between nodes
 }
@@ -23,6 +24,7 @@ type reading struct {
 type node struct {
 	place, n uint16
 	scale    float32
+	base     uint32
 }
 
 // cell is a rectangle of the tile's square between four nodes, on one piece of the surface; averages hardly bend there.
@@ -113,8 +115,9 @@ func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
 		}
 		sum := float32(0)
 		w := weight[:n.n]
+		from := local[n.base:]
 		for i, p := range of[:n.n] {
-			sum += float32(w[i]) * local[p]
+			sum += float32(w[i]) * from[p]
 		}
 		out[n.place] = sum * n.scale
 		of, weight = of[n.n:], weight[n.n:]
@@ -157,8 +160,10 @@ type lattice struct {
 	covered [tileTexels]bool  // by place: a node, or between nodes
 	weights []float32
 	made    reading
-	local   []uint32 // by point of the cloud: the turn in the upper half, its place in made.points in the lower
+	local   []uint32 // by point of the cloud: the turn in the upper half, its place in made.points from base on in the lower
 	turn    uint32
+	base    uint32
+	most    int // see mostPlaces
 }
 
 const patchBits = 7
@@ -176,10 +181,8 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 		l.local = l.local[:c.n]
 		clear(l.local)
 	}
-	if l.turn++; l.turn == 1<<16 {
-		l.turn = 1
-		clear(l.local)
-	}
+	l.base, l.most = 0, cmp.Or(l.most, mostPlaces)
+	l.forget()
 	l.b, l.pitch = b, g.pitch
 	for i := range l.has {
 		l.has[i] = -1
@@ -188,6 +191,18 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	m := &l.made
 	m.points, m.nodes, m.of, m.weight, m.cells = m.points[:0], m.nodes[:0], m.of[:0], m.weight[:0], m.cells[:0]
 }
+
+// forget has points take new places.
+func (l *lattice) forget() {
+	if l.turn++; l.turn == 1<<16 {
+		l.turn = 1
+		clear(l.local)
+	}
+}
+
+// mostPlaces is from how many points on, which 16 bits tell apart, others count from a new base: places that lie scattered far
+// apart share none.
+const mostPlaces = 1<<16 - 1<<12
 
 func (r *reading) clone() *reading {
 	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append([]uint16(nil), r.of...), append([]uint8(nil), r.weight...), append([]cell(nil), r.cells...)}
@@ -216,7 +231,11 @@ func (l *lattice) node(i int) bool {
 			most = v
 		}
 	}
-	n := node{place: uint16(i)}
+	if len(m.points)-int(l.base) > l.most {
+		l.base = uint32(len(m.points))
+		l.forget()
+	}
+	n := node{place: uint16(i), base: l.base}
 	if most > 0 {
 		least, scale, sum := most*(0.5/255), 255/most, int32(0)
 		// What stands behind the last point, to the end of a vector, has no area.
@@ -242,7 +261,7 @@ func (l *lattice) node(i int) bool {
 func (l *lattice) place(point int32) uint16 {
 	at := &l.local[point]
 	if *at>>16 != l.turn {
-		*at = l.turn<<16 | uint32(len(l.made.points))
+		*at = l.turn<<16 | (uint32(len(l.made.points)) - l.base)
 		l.made.points = append(l.made.points, point)
 	}
 	return uint16(*at)

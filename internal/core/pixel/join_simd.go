@@ -2,11 +2,21 @@
 
 package pixel
 
-import "simd/archsimd"
+import (
+	"simd/archsimd"
+	"unsafe"
+)
 
 type f8 = archsimd.Float32x8
 
-func load8(v []float32) f8 { return archsimd.LoadFloat32x8((*[8]float32)(v)) }
+// eights and sixteens are a run's whole vectors: loops over them need no checks of bounds.
+func eights[T any](v []T) [][8]T {
+	return unsafe.Slice((*[8]T)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/8)
+}
+
+func sixteens[T any](v []T) [][16]T {
+	return unsafe.Slice((*[16]T)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/16)
+}
 
 func joinRun(j Join, acc, v []float32, s float32) {
 	n := 0
@@ -20,8 +30,10 @@ func joinRun(j Join, acc, v []float32, s float32) {
 
 func joinSIMD(j Join, acc, v []float32, s f8) {
 	zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
-	for i := 0; i < len(acc); i += 8 {
-		a, x := load8(acc[i:]), load8(v[i:])
+	below, own := eights(acc), eights(v)
+	own = own[:len(below)]
+	for i := range below {
+		a, x := archsimd.LoadFloat32x8(&below[i]), archsimd.LoadFloat32x8(&own[i])
 		m := x
 		switch j { // the same for all, so foretold
 		case JoinAnd:
@@ -37,7 +49,7 @@ func joinSIMD(j Join, acc, v []float32, s f8) {
 		case JoinLower:
 			m = a.Min(x)
 		}
-		m.Sub(a).MulAdd(s, a).Store((*[8]float32)(acc[i:]))
+		m.Sub(a).MulAdd(s, a).Store(&below[i])
 	}
 }
 
@@ -46,8 +58,10 @@ func widenRun(dst []float32, q []uint16, scale float32) {
 	if hasSIMD {
 		n = len(dst) &^ 7
 		k := archsimd.BroadcastFloat32x8(scale)
-		for i := 0; i < n; i += 8 {
-			archsimd.LoadUint16x8((*[8]uint16)(q[i:])).ExtendToUint32().AsInt32x8().ConvertToFloat32().Mul(k).Store((*[8]float32)(dst[i:]))
+		from, to := eights(q[:n]), eights(dst[:n])
+		to = to[:len(from)]
+		for i := range from {
+			archsimd.LoadUint16x8(&from[i]).ExtendToUint32().AsInt32x8().ConvertToFloat32().Mul(k).Store(&to[i])
 		}
 		archsimd.ClearAVXUpperBits()
 	}
@@ -60,9 +74,12 @@ func narrowRun(dst []uint16, v []float32) {
 		n = len(dst) &^ 7
 		zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
 		most, half := archsimd.BroadcastFloat32x8(65535), archsimd.BroadcastFloat32x8(0.5)
-		for i := 0; i < n; i += 8 {
-			w := load8(v[i:]).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
-			w.GetLo().SaturateToUint16Concat(w.GetHi()).Store((*[8]uint16)(dst[i:]))
+		from, to := eights(v[:n]), eights(dst[:n])
+		to = to[:len(from)]
+		for i := range from {
+			// To whole numbers towards 0, which is down here.
+			w := archsimd.LoadFloat32x8(&from[i]).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()
+			w.GetLo().SaturateToUint16Concat(w.GetHi()).Store(&to[i])
 		}
 		archsimd.ClearAVXUpperBits()
 	}
@@ -79,8 +96,10 @@ func countRun(q []uint16, limit uint16) (at int, any uint16, n int) {
 	for at+16 <= len(q) {
 		// Each lane counts one place in sixteen, so that 16 bits hold it.
 		var over archsimd.Int16x16
-		for end := min(len(q), at+16*32767); at+16 <= end; at += 16 {
-			v := archsimd.LoadUint16x16((*[16]uint16)(q[at:]))
+		run := sixteens(q[at:min(len(q), at+16*32767)])
+		at += 16 * len(run)
+		for i := range run {
+			v := archsimd.LoadUint16x16(&run[i])
 			all = all.Or(v)
 			over = over.Sub(v.Max(least).Equal(v).ToInt16x16())
 		}
@@ -112,9 +131,9 @@ func bytesRun(dst []uint8, v *[3][]float32, scale, offset *[3]float32) int {
 	n := 0
 	for ; n+8 <= len(v[0]) && 3*n+28 <= len(dst); n += 8 {
 		// Multiplied and added apart, as the plain kernel rounds.
-		a := load8(v[0][n:]).Mul(k0).Add(o0).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
-		b := load8(v[1][n:]).Mul(k1).Add(o1).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
-		c := load8(v[2][n:]).Mul(k2).Add(o2).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
+		a := archsimd.LoadFloat32x8((*[8]float32)(v[0][n:])).Mul(k0).Add(o0).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
+		b := archsimd.LoadFloat32x8((*[8]float32)(v[1][n:])).Mul(k1).Add(o1).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
+		c := archsimd.LoadFloat32x8((*[8]float32)(v[2][n:])).Mul(k2).Add(o2).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
 		w := a.Or(b.ShiftAllLeft(8)).Or(c.ShiftAllLeft(16))
 		w.GetLo().AsUint8x16().PermuteOrZero(three).Store((*[16]uint8)(dst[3*n:]))
 		w.GetHi().AsUint8x16().PermuteOrZero(three).Store((*[16]uint8)(dst[3*n+12:]))
