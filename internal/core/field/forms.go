@@ -41,6 +41,9 @@ var forms = []form{
 	{"scratches", "scratches", scratches},
 }
 
+// inPlace is how many of the forms, from the first on, need no room but the field's own.
+const inPlace = 3
+
 // noiseRoom is how many places are worked on at a time.
 const noiseRoom = 256
 
@@ -63,8 +66,12 @@ func fillNoise(b *Block, p []float64, out []float32) {
 	n := noise{size: float32(p[0]), detail: float32(p[1]), rough: float32(p[2]), seed: uint32(p[4]) * 0x85ebca6b, pitch: b.Pitch}
 	f := forms[int(p[3])]
 	stretch, along, apart := float32(p[5]), int(p[6]), p[7] != 0
-	for at := 0; at < len(out); at += noiseRoom {
-		to := min(len(out), at+noiseRoom)
+	room := noiseRoom
+	if int(p[3]) < inPlace && stretch == 1 && !apart {
+		room = len(out) // nothing is kept aside
+	}
+	for at := 0; at < len(out); at += room {
+		to := min(len(out), at+room)
 		n.x, n.y, n.z = b.X[at:to], b.Y[at:to], b.Z[at:to]
 		if stretch != 1 || apart {
 			n.move(b, at, stretch, along, apart)
