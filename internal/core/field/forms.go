@@ -2,6 +2,7 @@ package field
 
 import (
 	"math"
+	"sync"
 
 	"crust/internal/core/geom"
 )
@@ -61,9 +62,14 @@ type noise struct {
 	more        [noiseRoom]float32
 }
 
+// noises are used again: what a form is handed is on the heap, and the room is large against a run of places.
+var noises = sync.Pool{New: func() any { return new(noise) }}
+
 // fillNoise is the kernel of the kind; p follows its parameters.
 func fillNoise(b *Block, p []float64, out []float32) {
-	n := noise{size: float32(p[0]), detail: float32(p[1]), rough: float32(p[2]), seed: uint32(p[4]) * 0x85ebca6b, pitch: b.Pitch}
+	n := noises.Get().(*noise)
+	defer noises.Put(n)
+	n.size, n.detail, n.rough, n.seed, n.pitch = float32(p[0]), float32(p[1]), float32(p[2]), uint32(p[4])*0x85ebca6b, b.Pitch
 	f := forms[int(p[3])]
 	stretch, along, apart := float32(p[5]), int(p[6]), p[7] != 0
 	room := noiseRoom
@@ -76,7 +82,7 @@ func fillNoise(b *Block, p []float64, out []float32) {
 		if stretch != 1 || apart {
 			n.move(b, at, stretch, along, apart)
 		}
-		f.fill(&n, out[at:to])
+		f.fill(n, out[at:to])
 	}
 }
 
