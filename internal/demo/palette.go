@@ -1,9 +1,6 @@
 package demo
 
 import (
-	"slices"
-
-	"crust/internal/core/field"
 	"crust/internal/core/finish"
 	"crust/internal/core/strata"
 )
@@ -35,14 +32,7 @@ func (p *palette) parts(join string, invert bool, names ...string) strata.Clause
 func (p *palette) form(form, join string, low, high, contrast, strength float32, size, seed float64) strata.Clause {
 	s := finish.Shaped(low, high, contrast, false)
 	s.Strength = strength
-	c := p.k.Of("noise", join, s, map[string]float64{"size": size, "seed": seed, "detail": 6})
-	k, _ := field.KindOf("noise")
-	for _, q := range k.Params {
-		if i := slices.Index(q.Choices, form); q.Name == "form" && i >= 0 {
-			c.Params["form"] = float64(i)
-		}
-	}
-	return c
+	return p.k.Of("noise", join, s, map[string]float64{"form": finish.Forms[form], "size": size, "seed": seed, "detail": 6})
 }
 
 // runs draws a clause of noise out downwards.

@@ -17,8 +17,8 @@ type kit struct {
 // dial is where a dial stands.
 func (k *kit) dial(name string) float32 { return float32(k.dials[name]) }
 
-// forms are the numbers of noise's forms by name.
-var forms = func() map[string]float64 {
+// Forms are the numbers of noise's forms by name.
+var Forms = func() map[string]float64 {
 	kind, _ := field.KindOf("noise")
 	out := map[string]float64{}
 	for _, p := range kind.Params {
@@ -42,7 +42,7 @@ func (k *kit) scale() float64 {
 // noise lets through from low to high of a form of noise; each has a seed of its own.
 func (k *kit) noise(form, join string, metres float64, low, high, contrast float32) strata.Clause {
 	k.seed++
-	return k.Of("noise", join, Shaped(low, high, contrast, false), map[string]float64{"form": forms[form], "size": k.long(metres), "seed": k.seed, "detail": 6})
+	return k.Of("noise", join, Shaped(low, high, contrast, false), map[string]float64{"form": Forms[form], "size": k.long(metres), "seed": k.seed, "detail": 6})
 }
 
 // drawn draws a clause of noise out along the height, width or depth (0–2).
@@ -96,7 +96,7 @@ func (k Clauses) Wear(name string, chip, seed float64) Coat {
 	noise := func(form, join string, size float64, s pixel.Shape, strength float32) strata.Clause {
 		seed++
 		s.Strength = strength
-		return k.Of("noise", join, s, map[string]float64{"form": forms[form], "size": min(20, max(0.001, size)), "seed": seed, "detail": 6})
+		return k.Of("noise", join, s, map[string]float64{"form": Forms[form], "size": min(20, max(0.001, size)), "seed": seed, "detail": 6})
 	}
 	return Coat{Name: name, Hidden: true, Rough: NoValue, Metal: NoValue, Where: []strata.Clause{
 		k.Of("edges", "and", Shaped(0.42, 0.95, 0.1, false), nil),
