@@ -321,7 +321,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}

@@ -38,8 +38,8 @@ const (
 	keptReading = 0x52
 )
 
-// over is an average over a radius in metres.
-func (p *plan) over(key uint64, radius float32, of average) *around {
+// average is an average over a radius in metres.
+func (p *plan) average(key uint64, radius float32, of average) *around {
 	k := mix(key, uint64(math.Float32bits(radius)))
 	if p.around[k] == nil {
 		p.around[k] = &around{plan: p, key: key, radius: radius, of: of}
@@ -116,7 +116,7 @@ func (a *around) evaluate(ctx context.Context) error {
 // averaged is how what is averaged is evaluated on a tile of a cloud, and the averages that it takes itself.
 func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out []float32) bool, needs []*around, err error) {
 	if of.height != nil {
-		steps, err := p.heights(c.ground, of.layer, of.height)
+		steps, err := p.heights(c.ground, p.tree.First[of.layer], of.height)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -127,7 +127,7 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 				clear(out)
 			}
 			return true
-		}, wanted(nil, steps...), nil
+		}, wanted(steps), nil
 	}
 	s, err := p.step(c.ground, of.layer)
 	if err != nil {
@@ -136,7 +136,7 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 	if of.clause < 0 {
 		return func(k *scratch, t int, out []float32) bool {
 			return c.join(k, s.clauses, t, c.seen(k, s.clauses, t), out)
-		}, wantedBy(nil, s.clauses), nil
+		}, wantedBy(s.clauses), nil
 	}
 	i := of.clause
 	cl := s.clauses[i]
@@ -148,41 +148,62 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 		}
 		c.count.Clauses.Add(1)
 		return c.shaped(k, &cl, t, sees, out)
-	}, wantedBy(nil, []clause{cl}), nil
+	}, wantedBy([]clause{cl}), nil
 }
 
 // wanted lists the averages that steps take, each once.
-func wanted(out []*around, steps ...*step) []*around {
-	for _, s := range steps {
-		if s.soft != nil && !slices.Contains(out, s.soft) {
-			out = append(out, s.soft)
-		}
-		if s.base != nil {
-			out = wanted(out, s.base)
-		}
-		out = wantedBy(out, s.clauses)
-	}
-	return out
+func wanted(run []turn) []*around {
+	w := wants{seen: map[*step]bool{}}
+	w.turns(run)
+	return w.out
 }
 
-func wantedBy(out []*around, cs []clause) []*around {
+func wantedBy(cs []clause) []*around {
+	w := wants{seen: map[*step]bool{}}
+	w.clauses(cs)
+	return w.out
+}
+
+// wants gathers averages from steps and what these depend on.
+type wants struct {
+	seen map[*step]bool
+	out  []*around
+}
+
+func (w *wants) add(a *around) {
+	if a != nil && !slices.Contains(w.out, a) {
+		w.out = append(w.out, a)
+	}
+}
+
+func (w *wants) turns(run []turn) {
+	for _, s := range run {
+		w.step(s.step)
+	}
+}
+
+func (w *wants) step(s *step) {
+	if s == nil || w.seen[s] {
+		return
+	}
+	w.seen[s] = true
+	w.add(s.soft)
+	for _, o := range slices.Concat(s.base, s.any) {
+		w.step(o.step)
+	}
+	w.clauses(s.clauses)
+}
+
+func (w *wants) clauses(cs []clause) {
 	for i := range cs {
 		if cs[i].off {
 			continue
 		}
-		if cs[i].same != nil {
-			out = wanted(out, cs[i].same)
-		}
-		for _, a := range []*around{cs[i].soft, cs[i].mean} {
-			if a != nil && !slices.Contains(out, a) {
-				out = append(out, a)
-			}
-		}
-		for _, s := range cs[i].below {
-			out = wanted(out, s)
-		}
+		w.step(cs[i].same)
+		w.add(cs[i].soft)
+		w.add(cs[i].mean)
+		w.turns(cs[i].below)
 	}
-	return out
 }
 
 // read writes the averages at the places of a tile; NaN where no points are near. False when the work was stopped.

@@ -16,19 +16,29 @@ import (
 // Program is a document made ready for one canvas: what is to be done tile by tile, from the lowest layer up.
 type Program struct {
 	plan   *plan
-	steps  []*step
-	byID   map[string]int // steps of layers
-	relief []*step        // those that lay down height
-	across []*step        // the same for what lies across the seams
+	run    []turn
+	byID   map[string]int // of layers: where what lies under them ends in the run
+	relief []turn         // those that lay down height
+	across []turn         // the same for what lies across the seams
 	// Keys of the height by tile, as far as they are known.
 	heightKeys []atomic.Uint64
 }
 
-// step lays one layer down: a mask from its Where, then each channel that is on.
+// turn is a step in the order of a run: a coat, or the beginning or the end of a group.
+type turn struct {
+	*step
+	skip int   // where a group begins: how many turns on it ends; 0 for a coat, −1 where a group ends
+	lays uint8 // a bit for each plane that a group's layers lay down
+}
+
+// step lays one layer down: a mask from its Where, then each channel that is on. A group fades what its layers, between the
+// two turns of its step, have laid down.
 type step struct {
+	layer   int
 	clauses []clause
 	soft    *around // the finished Where over a radius; nil where it is sharp
-	base    *step   // that it is clipped to; nil for none
+	any     []held  // where the mask is made from those of others: it shows where some of these do
+	base    []held  // and it shows only where all of these do
 	aim     target
 	full    bool   // the mask is 1 everywhere
 	where   uint64 // hash of all that the mask depends on
@@ -37,7 +47,14 @@ type step struct {
 	relief  uint64 // hash of the height alone
 	opacity float32
 	on      []value
-	height  bool // one of on is the height
+	group   bool
+	alone   *pixel.Blend // of a group: how its layers, laid over nothing, go over what lies below; nil where they do so one by one
+}
+
+// held is a step of which some share counts.
+type held struct {
+	*step
+	share float32
 }
 
 // clause is a clause resolved against its kind and join.
@@ -49,7 +66,7 @@ type clause struct {
 	shape  pixel.Shape
 	soft   *around // the shaped field over a radius; nil where it is sharp
 	off    bool
-	below  []*step // that lay down the height which a clause of relief reads
+	below  []turn  // that lay down the height which a clause of relief reads
 	same   *step   // whose Where it is; nil where there is none
 	mean   *around // of that height; nil where it reads the height alone
 }
@@ -81,21 +98,35 @@ var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight}
 type plan struct {
 	body          *Body
 	doc           *strata.Document
-	where, relief []uint64 // by layer: hashes of its Where and of the height that it lays down; relief is 0 for none
+	tree          strata.Tree
+	shows         []bool   // by layer: it is seen, for all that is its own and its base's
+	where, relief []uint64 // by layer: hashes of its own Where and of the height that it lays down; relief is 0 for none
 	made          map[madeOn]*step
 	around        map[uint64]*around
 	failed        atomic.Pointer[error] // the first fault met while it ran
 }
 
-// madeOn is a layer at a ground.
+// madeOn is a layer at a ground; from tells its own step, −2, from where it shows as seen from a layer.
 type madeOn struct {
-	ground uint64
-	layer  int
+	ground      uint64
+	layer, from int
 }
+
+// Besides a layer, that from which another's finished Where is seen may be one of these.
+const (
+	outside = -1 // of all groups
+	itself  = -2 // its own step
+)
 
 func newPlan(b *Body, d *strata.Document) *plan {
 	b.cache.turn.Add(1)
-	p := &plan{body: b, doc: d, made: map[madeOn]*step{}, around: map[uint64]*around{}}
+	p := &plan{body: b, doc: d, tree: d.Tree(), made: map[madeOn]*step{}, around: map[uint64]*around{}}
+	seen := func(l *strata.Layer) bool { return !l.Hidden && l.Opacity > 0 }
+	for i := range d.Layers {
+		l := &d.Layers[i]
+		base := d.Base(i)
+		p.shows = append(p.shows, seen(l) && (base < 0 || seen(&d.Layers[base])))
+	}
 	for i := range d.Layers {
 		l := &d.Layers[i]
 		h := fnv.New64a()
@@ -105,20 +136,62 @@ func newPlan(b *Body, d *strata.Document) *plan {
 		}
 		where := mix(h.Sum64(), p.joined(i))
 		if l.Soften > 0 {
-			where = mix(where, uint64(math.Float32bits(l.Soften)))
+			where = mix(where, bits(l.Soften))
 		}
 		if b := d.Base(i); b >= 0 {
-			where = mix(mix(where, p.where[b]), uint64(math.Float32bits(d.Layers[b].Opacity)))
+			where = mix(mix(where, p.finished(b, i)), bits(d.Layers[b].Opacity))
 		}
 		p.where = append(p.where, where)
 		relief := uint64(0)
-		if v := &l.What.Height; v.On && v.Opacity > 0 && d.Shows(i) {
-			relief = mix(hashOf(v.Blend), uint64(math.Float32bits(v.Number)))
-			relief = mix(mix(relief, uint64(math.Float32bits(v.Opacity))), uint64(math.Float32bits(l.Opacity)))
+		if v := &l.What.Height; v.On && v.Opacity > 0 && p.shows[i] && !l.Group {
+			relief = mix(mix(mix(hashOf(v.Blend), bits(v.Number)), bits(v.Opacity)), bits(l.Opacity))
 		}
 		p.relief = append(p.relief, relief)
 	}
 	return p
+}
+
+func bits(v float32) uint64 { return uint64(math.Float32bits(v)) }
+
+// plain tells whether a group changes nothing of what its layers lay down.
+func (p *plan) plain(i int) bool {
+	l := &p.doc.Layers[i]
+	return l.Opacity == 1 && l.Blend == "" && len(l.Targets) == 0 && !hasWhere(l) && p.doc.Base(i) < 0
+}
+
+// hasWhere tells whether some clause of a layer has a say.
+func hasWhere(l *strata.Layer) bool {
+	return slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return !c.Off })
+}
+
+// groupHash hashes what a group does to what its layers have laid down, besides its Where.
+func (p *plan) groupHash(i int) uint64 {
+	l := &p.doc.Layers[i]
+	return mix(mix(1, bits(l.Opacity)), hashOf(l.Blend))
+}
+
+// over are the groups of layer j that layer from is not in, from the innermost on.
+func (p *plan) over(j, from int) (out []int) {
+	for a := p.tree.Parent[j]; a >= 0 && !(from >= 0 && p.tree.Within(from, a)); a = p.tree.Parent[a] {
+		out = append(out, a)
+	}
+	return out
+}
+
+// finished hashes where a layer shows as seen from another: with its groups, but for those that the other is in too.
+func (p *plan) finished(j, from int) uint64 {
+	h := p.where[j]
+	if p.doc.Layers[j].Group {
+		for _, c := range p.tree.Holds(j) {
+			if p.shows[c] {
+				h = mix(mix(h, p.finished(c, c)), bits(p.doc.Layers[c].Opacity))
+			}
+		}
+	}
+	for _, a := range p.over(j, from) {
+		h = mix(h, p.where[a])
+	}
+	return h
 }
 
 // joined hashes the clauses of a layer.
@@ -143,7 +216,7 @@ func (p *plan) clause(i int, c strata.Clause) uint64 {
 		return mix(h.Sum64(), p.below(i, &c))
 	}
 	if j := p.sameAs(i, &c); err == nil && k.Layer && j >= 0 {
-		return mix(h.Sum64(), p.where[j])
+		return mix(h.Sum64(), p.finished(j, i))
 	}
 	return h.Sum64()
 }
@@ -153,35 +226,98 @@ func (p *plan) sameAs(i int, c *strata.Clause) int {
 	if len(c.Layers) == 0 {
 		return -1
 	}
-	return slices.IndexFunc(p.doc.Layers[:i], func(l strata.Layer) bool { return l.ID == c.Layers[0] })
+	return slices.IndexFunc(p.doc.Layers[:p.tree.First[i]], func(l strata.Layer) bool { return l.ID == c.Layers[0] })
+}
+
+// sees tells whether a clause of relief counts the height of layer j; a nil clause counts all.
+func (p *plan) sees(c *strata.Clause, j int) bool {
+	if p.relief[j] == 0 || c == nil || c.Params["of"] == 0 {
+		return p.relief[j] != 0
+	}
+	named := false
+	for ; j >= 0; j = p.tree.Parent[j] {
+		named = named || slices.Contains(c.Layers, p.doc.Layers[j].ID)
+	}
+	return named == (c.Params["of"] == 1)
 }
 
 // below hashes the height that a clause of layer i sees.
-func (p *plan) below(i int, c *strata.Clause) uint64 {
+func (p *plan) below(i int, c *strata.Clause) uint64 { return p.belowIn(-1, p.tree.First[i], c) }
+
+// belowIn is below for what a group holds; −1 is for what lies in none.
+func (p *plan) belowIn(group, end int, c *strata.Clause) uint64 {
 	h := uint64(2)
-	for j := range i {
-		if p.relief[j] != 0 && c.Sees(&p.doc.Layers[j]) {
+	for _, j := range p.tree.Holds(group) {
+		switch {
+		case p.tree.First[j] >= end:
+			return h
+		case !p.shows[j]:
+		case p.doc.Layers[j].Group:
+			in := p.belowIn(j, end, c)
+			if in == 2 {
+				continue
+			}
+			h = mix(h, in)
+			if j < end && !p.plain(j) {
+				h = mix(mix(h, p.where[j]), p.groupHash(j))
+			}
+		case p.sees(c, j):
 			h = mix(mix(h, p.where[j]), p.relief[j])
 		}
 	}
 	return h
 }
 
-// steps are those, at a ground, of the layers before end that lay down height and that a clause sees; a nil clause sees all.
-func (p *plan) heights(g *ground, end int, c *strata.Clause) ([]*step, error) {
-	var out []*step
-	for j := range end {
-		l := &p.doc.Layers[j]
-		if p.relief[j] == 0 || c != nil && !c.Sees(l) || !g.touches(l) {
+// turns are those, at a ground, of the layers before end that show and are wanted. Groups that end says nothing of are open
+// still: nothing fades what they hold.
+func (p *plan) turns(g *ground, group, end int, wanted func(i int) bool) (out []turn, err error) {
+	for _, i := range p.tree.Holds(group) {
+		l := &p.doc.Layers[i]
+		if p.tree.First[i] >= end {
+			break
+		}
+		if !p.shows[i] || !g.touches(l) || !l.Group && !wanted(i) {
 			continue
 		}
-		s, err := p.step(g, j)
+		var in []turn
+		if l.Group {
+			if in, err = p.turns(g, i, end, wanted); err != nil {
+				return nil, err
+			}
+			if len(in) == 0 {
+				continue
+			}
+			if i >= end || p.plain(i) {
+				out = append(out, in...)
+				continue
+			}
+		}
+		s, err := p.step(g, i)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, s)
+		if !l.Group {
+			out = append(out, turn{step: s})
+			continue
+		}
+		lays := uint8(0)
+		for _, t := range in {
+			for _, v := range t.on {
+				for k := range v.own {
+					lays |= 1 << (v.first + k)
+				}
+			}
+		}
+		out = append(out, turn{s, len(in) + 1, lays})
+		out = append(append(out, in...), turn{s, -1, lays})
 	}
 	return out, nil
+}
+
+// heights are the turns, at a ground, of the layers before end that lay down height and that a clause sees; a nil clause sees
+// all.
+func (p *plan) heights(g *ground, end int, c *strata.Clause) ([]turn, error) {
+	return p.turns(g, -1, end, func(i int) bool { return p.sees(c, i) })
 }
 
 // Compile makes the document's program. Layers that cannot show on the canvas have no step.
@@ -195,46 +331,103 @@ func (p *Program) Body() *Body { return p.plan.body }
 // For is the program of the same document for another canvas of the body. What was averaged for one is not averaged again.
 func (p *Program) For(c *Canvas) (*Program, error) { return c.compile(p.plan) }
 
-func (c *Canvas) compile(of *plan) (*Program, error) {
-	p := &Program{plan: of, byID: map[string]int{}, heightKeys: make([]atomic.Uint64, len(c.tiles))}
-	for i := range of.doc.Layers {
-		l := &of.doc.Layers[i]
-		if !of.doc.Shows(i) || !c.Touches(l) {
-			continue
-		}
-		s, err := p.plan.step(c.ground, i)
-		if err != nil {
-			return nil, err
-		}
-		p.byID[l.ID] = len(p.steps)
-		p.steps = append(p.steps, s)
-	}
-	var err error
-	if p.relief, err = of.heights(c.ground, len(of.doc.Layers), nil); err != nil {
+func (c *Canvas) compile(of *plan) (p *Program, err error) {
+	all := len(of.doc.Layers)
+	p = &Program{plan: of, byID: map[string]int{}, heightKeys: make([]atomic.Uint64, len(c.tiles))}
+	if p.run, err = of.turns(c.ground, -1, all, func(int) bool { return true }); err != nil {
 		return nil, err
 	}
-	p.across, err = of.heights(c.rim, len(of.doc.Layers), nil)
+	if p.relief, err = of.heights(c.ground, all, nil); err != nil {
+		return nil, err
+	}
+	for at := 0; at < len(p.run); {
+		end := at + p.run[at].skip
+		for _, s := range p.run[at : end+1] {
+			p.byID[of.doc.Layers[s.layer].ID] = at
+		}
+		at = end + 1
+	}
+	p.across, err = of.heights(c.rim, all, nil)
 	return p, err
 }
 
 // step is a layer made ready for a ground.
 func (p *plan) step(g *ground, i int) (*step, error) {
-	at := madeOn{g.id, i}
+	return p.ready(madeOn{g.id, i, itself}, func() (*step, error) { return p.newStep(g, i) })
+}
+
+func (p *plan) ready(at madeOn, make func() (*step, error)) (*step, error) {
 	if s := p.made[at]; s != nil {
 		return s, nil
 	}
-	s, err := p.newStep(g, i)
+	s, err := make()
 	if err != nil {
-		return nil, fmt.Errorf("layer “%s”: %w", p.doc.Layers[i].Name, err)
+		return nil, fmt.Errorf("layer “%s”: %w", p.doc.Layers[at.layer].Name, err)
 	}
 	p.made[at] = s
 	return s, nil
 }
 
+// shown is a step whose mask is where a layer shows as seen from another: within its groups, but for those that the other is in
+// too; a group shows where some of its layers do.
+func (p *plan) shown(g *ground, j, from int) (*step, error) {
+	return p.ready(madeOn{g.id, j, from}, func() (*step, error) { return p.newShown(g, j, from) })
+}
+
+func (p *plan) newShown(g *ground, j, from int) (*step, error) {
+	own, err := p.step(g, j)
+	if err != nil {
+		return nil, err
+	}
+	s := &step{layer: j, aim: own.aim, opacity: 1, where: p.finished(j, from)}
+	hold := func(to *[]held, o *step, share float32, err error) error {
+		if err == nil && !(o.full && share == 1) {
+			*to = append(*to, held{o, share})
+		}
+		return err
+	}
+	for _, a := range p.over(j, from) {
+		o, err := p.step(g, a)
+		if err := hold(&s.base, o, 1, err); err != nil {
+			return nil, err
+		}
+		s.aim.share = min(s.aim.share, o.aim.share)
+	}
+	if !own.group {
+		if s.base == nil {
+			return own, nil
+		}
+		s.any = []held{{own, 1}}
+	} else {
+		for _, c := range p.tree.Holds(j) {
+			if !p.shows[c] || !g.touches(&p.doc.Layers[c]) {
+				continue
+			}
+			o, err := p.shown(g, c, c)
+			if err != nil {
+				return nil, err
+			}
+			s.any = append(s.any, held{o, p.doc.Layers[c].Opacity})
+			s.full = s.full || o.full && p.doc.Layers[c].Opacity == 1
+		}
+		if s.any == nil {
+			s.any = []held{} // it holds nothing, so it shows nowhere
+		}
+		if err := hold(&s.base, own, 1, nil); err != nil {
+			return nil, err
+		}
+	}
+	s.full = s.full && s.base == nil
+	if !s.full {
+		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
+	}
+	return s, nil
+}
+
 func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	l := &p.doc.Layers[layer]
-	s := &step{aim: g.aim(l), opacity: l.Opacity, where: p.where[layer]}
-	where := slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return !c.Off })
+	s := &step{layer: layer, aim: g.aim(l), opacity: l.Opacity, where: p.where[layer], group: l.Group}
+	where := hasWhere(l)
 	base := p.doc.Base(layer)
 	s.full = !where && s.aim.of == nil && base < 0
 	if !s.full {
@@ -248,15 +441,25 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		s.clauses = append(s.clauses, c)
 	}
 	if l.Soften > 0 && where {
-		s.soft = p.over(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
+		s.soft = p.average(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
 	}
 	if base >= 0 {
-		var err error
-		if s.base, err = p.step(g, base); err != nil {
+		o, err := p.shown(g, base, layer)
+		if err != nil {
 			return nil, err
 		}
+		s.base = []held{{o, p.doc.Layers[base].Opacity}}
 	}
-	s.what = mix(uint64(math.Float32bits(l.Opacity)), 1)
+	if l.Group {
+		s.what, s.relief = p.groupHash(layer), p.groupHash(layer)
+		if l.Blend != "" {
+			b, err := pixel.BlendOf(l.Blend)
+			s.alone = &b
+			return s, err
+		}
+		return s, nil
+	}
+	s.what = mix(bits(l.Opacity), 1)
 	for i, ch := range strata.Channels {
 		v := ch.Of(&l.What)
 		if !v.On || v.Opacity == 0 {
@@ -278,11 +481,10 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 			k.own = rgb[:]
 		case "height":
 			k.own[0] = v.Number / 1000
-			s.height = true
 		}
 		own := mix(hashOf(b.Name), uint64(i))
 		for _, x := range append([]float32{v.Opacity}, k.own...) {
-			own = mix(own, uint64(math.Float32bits(x)))
+			own = mix(own, bits(x))
 		}
 		s.what = mix(s.what, own)
 		if ch.Name == "height" {
@@ -314,22 +516,22 @@ func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
 		}
 	}
 	if j := p.sameAs(layer, cl); k.Layer && j >= 0 {
-		if out.same, err = p.step(g, j); err != nil {
+		if out.same, err = p.shown(g, j, layer); err != nil {
 			return clause{}, err
 		}
 	}
 	if k.Needs&field.NeedHeight != 0 {
-		if out.below, err = p.heights(g, layer, cl); err != nil {
+		if out.below, err = p.heights(g, p.tree.First[layer], cl); err != nil {
 			return clause{}, err
 		}
 		if r := k.Radius(out.values); r > 0 {
-			out.mean = p.over(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
+			out.mean = p.average(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
 		}
 	}
 	if cl.Shape.Soften > 0 {
 		c := *cl
 		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
-		out.soft = p.over(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
+		out.soft = p.average(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
 	}
 	return out, nil
 }

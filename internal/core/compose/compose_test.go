@@ -284,7 +284,7 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 		h[i] = float32(amp * math.Sin(2*math.Pi*freq*float64(at[i].X)))
 	}
 	// The heights stand in the cache as if a layer had laid them.
-	high := []*step{{full: true, height: true}}
+	high := []turn{{step: &step{full: true}}}
 	p := &Program{relief: high, across: high}
 	ch := newChannels(c.Len())
 	k := c.scratch(0)

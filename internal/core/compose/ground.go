@@ -273,6 +273,7 @@ type scratch struct {
 	channels   *Channels
 	slopes     slopes
 	masks      []*mask
+	levels     []*level
 	near       lattice
 	local      []float32 // values that a tile is read from
 	rim        *scratch  // of the rim
@@ -287,18 +288,42 @@ func (g *ground) scratch(w int) *scratch {
 }
 
 // heightKey hashes what the height that steps lay down on a tile depends on; 0 when it is 0 all over.
-func (g *ground) heightKey(k *scratch, steps []*step, t int) (h uint64) {
-	for _, s := range steps {
-		if !g.empty(k, s, t) {
-			h = mix(mix(h, s.where), s.relief)
+func (g *ground) heightKey(k *scratch, run []turn, t int) uint64 {
+	return g.runKey(k, run, t, 0, func(s *step) uint64 { return s.relief })
+}
+
+// runKey mixes into a hash what turns do on a tile, of being what they lay down.
+func (g *ground) runKey(k *scratch, run []turn, t int, h uint64, of func(s *step) uint64) uint64 {
+	for i := 0; i < len(run); i++ {
+		s := run[i]
+		switch {
+		case g.empty(k, s.step, t):
+			i += max(0, s.skip)
+		case s.skip > 0 && g.nothing(k, run[i+1:i+s.skip], t):
+			i += s.skip
+		default:
+			h = mix(mix(h, s.where), of(s.step))
 		}
 	}
 	return h
 }
 
+// nothing tells whether turns do nothing on a tile.
+func (g *ground) nothing(k *scratch, run []turn, t int) bool {
+	for i := 0; i < len(run); i++ {
+		switch s := run[i]; {
+		case g.empty(k, s.step, t):
+			i += max(0, s.skip)
+		case !s.group:
+			return false
+		}
+	}
+	return true
+}
+
 // heightOf is the height that steps lay down on a tile, nil when it is 0 all over.
-func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
-	h := g.heightKey(k, steps, t)
+func (g *ground) heightOf(k *scratch, run []turn, t int) []float32 {
+	h := g.heightKey(k, run, t)
 	if h == 0 {
 		return nil
 	}
@@ -307,17 +332,7 @@ func (g *ground) heightOf(k *scratch, steps []*step, t int) []float32 {
 		return v
 	}
 	out := make([]float32, g.tiles[t].Len())
-	shown := k.shown[:len(out)]
-	for _, s := range steps {
-		if !s.show(shown, g.mask(k, s, t), 0) {
-			continue
-		}
-		for i := range s.on {
-			if v := &s.on[i]; v.first == planeHeight {
-				v.blend.Lay(out, v.own[0], v.through(shown, k.own[:len(out)]))
-			}
-		}
-	}
+	g.lay(k, run, t, []*[]float32{planeHeight: &out})
 	if !k.lost {
 		g.body.cache.put(at, out, 4*len(out))
 	}
@@ -348,17 +363,8 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 		g.body.cache.use(&m.used)
 		return m
 	}
-	tile := &g.tiles[t]
-	seen := g.seen(k, s.clauses, t)
-	acc := k.acc[:tile.Len()]
-	var under *mask
-	if s.base != nil {
-		under = g.mask(k, s.base, t) // before acc is in use
-	}
-	sound := g.where(k, s, t, seen, acc)
-	if s.base != nil {
-		g.clip(k, s.base, under, acc)
-	}
+	acc := k.acc[:g.tiles[t].Len()]
+	sound := g.evaluate(k, s, t, acc)
 	m := &mask{v: make([]uint16, len(acc))}
 	pixel.Narrow(m.v, acc)
 	var some bool
@@ -371,10 +377,45 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	return m
 }
 
-// clip leaves of acc what shows where the layer does that it is clipped to.
-func (g *ground) clip(k *scratch, base *step, m *mask, acc []float32) {
+// evaluate writes a step's finished Where over a tile; false when the work was stopped and it says nothing. What it takes from
+// other steps is made first, before acc, which may be the worker's own, is in use.
+func (g *ground) evaluate(k *scratch, s *step, t int, acc []float32) (sound bool) {
+	seen := g.seen(k, s.clauses, t)
+	some, under := g.masksOf(k, s.any, t), g.masksOf(k, s.base, t)
+	if s.any != nil {
+		sound = !k.lost
+		fill(acc, 1)
+		shown := k.shown[:len(acc)]
+		for i, o := range s.any {
+			if o.show(shown, some[i], 0, o.share) {
+				for j, v := range shown {
+					acc[j] *= 1 - v
+				}
+			}
+		}
+		for j, v := range acc {
+			acc[j] = 1 - v
+		}
+	} else {
+		sound = g.where(k, s, t, seen, acc)
+	}
+	for i, o := range s.base {
+		g.clip(k, o, under[i], acc)
+	}
+	return sound
+}
+
+func (g *ground) masksOf(k *scratch, of []held, t int) (out []*mask) {
+	for _, o := range of {
+		out = append(out, g.mask(k, o.step, t))
+	}
+	return out
+}
+
+// clip leaves of acc what shows where another step does.
+func (g *ground) clip(k *scratch, base held, m *mask, acc []float32) {
 	shown := k.shown[:len(acc)]
-	if !base.show(shown, m, 0) {
+	if !base.show(shown, m, 0, base.share) {
 		clear(acc)
 		return
 	}
@@ -400,9 +441,7 @@ func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 		if out[i] == nil {
 			out[i] = make([]float32, g.tiles[t].Len())
 			if s := cs[i].same; s != nil {
-				one := *s
-				one.opacity = 1
-				one.show(out[i], g.mask(k, s, t), 0)
+				s.show(out[i], g.mask(k, s, t), 0, 1)
 			}
 		}
 	}

@@ -134,11 +134,7 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 // keys hashes what the channels of a tile depend on.
 func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	is := Keys{1, 1}
-	for _, s := range p.steps {
-		if !c.empty(k, s, t) {
-			is.Values = mix(mix(is.Values, s.where), s.what)
-		}
-	}
+	is.Values = c.runKey(k, p.run, t, is.Values, func(s *step) uint64 { return s.what })
 	if p.relief != nil {
 		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
 		is.Normals = mix(is.Normals, c.reliefKey(k, p, t))
@@ -184,16 +180,11 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	planes := ch.planes()
 	from := 0
 	if chosen >= worthKeeping {
-		h := uint64(keptBelow)
-		for i := range p.steps[:chosen] {
-			if s := p.steps[i]; !c.empty(k, s, t) {
-				h = mix(mix(h, s.where), s.what)
-			}
-		}
-		at := cacheKey{c.id, int32(t), h}
+		at := cacheKey{c.id, int32(t), c.runKey(k, p.run[:chosen], t, keptBelow, func(s *step) uint64 { return s.what })}
 		b, ok := c.body.cache.get(at).(*below)
 		if !ok {
-			c.lay(k, p, t, planes[:blended], 0, chosen)
+			bare(planes[:])
+			c.lay(k, p.run[:chosen], t, planes[:blended])
 			b = newBelow(planes[:blended])
 			if !k.lost {
 				c.body.cache.put(at, b, (2*planeHeight+4)*n)
@@ -201,8 +192,10 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 		}
 		b.put(planes[:blended])
 		from = chosen
+	} else {
+		bare(planes[:])
 	}
-	c.lay(k, p, t, planes[:blended], from, len(p.steps))
+	c.lay(k, p.run[from:], t, planes[:blended])
 	unsigned(ch.AO, c.in.ao, int(tile.From), 1)
 	if normals {
 		c.normals(k, p, t, ch, ch.Height)
@@ -212,70 +205,10 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	return ch
 }
 
-// lay blends steps from to before to into planes; from 0 on over the bare surface.
-func (c *Canvas) lay(k *scratch, p *Program, t int, planes []*[]float32, from, to int) {
-	n := c.tiles[t].Len()
-	if from == 0 {
-		for i, bare := range [blended]float32{bareColour, bareColour, bareColour, bareRoughness, 0, 0} {
-			fill(*planes[i], bare)
-		}
-	}
-	k.masks = k.masks[:0]
-	for _, s := range p.steps[from:to] {
-		k.masks = append(k.masks, c.mask(k, s, t))
-	}
-	for at := 0; at < n; at += blendRun {
-		end := min(n, at+blendRun)
-		shown := k.shown[:end-at]
-		for i, s := range p.steps[from:to] {
-			if !s.show(shown, k.masks[i], at) {
-				continue
-			}
-			for j := range s.on {
-				v := &s.on[j]
-				a := v.through(shown, k.own[:end-at])
-				for j, own := range v.own {
-					plane := (*planes[v.first+j])[at:end]
-					v.blend.Lay(plane, own, a)
-					if v.full {
-						endAtOne(plane)
-					}
-				}
-			}
-		}
-	}
-}
-
-// blendRun is how many texels are blended at a time: their planes stay in the nearest cache.
-const blendRun = 512
-
-// show writes how much of a step shows through its mask from texel at on; false where nothing does.
-func (s *step) show(shown []float32, m *mask, at int) bool {
-	if s.full {
-		fill(shown, s.opacity)
-		return true
-	}
-	if m.empty {
-		return false
-	}
-	pixel.Widen(shown, m.v[at:], s.opacity/65535)
-	return true
-}
-
-// through is how much of a value shows where so much of its step does; scratch may be used for it.
-func (v *value) through(shown, scratch []float32) []float32 {
-	if v.alpha == 1 {
-		return shown
-	}
-	for i, x := range shown {
-		scratch[i] = x * v.alpha
-	}
-	return scratch
-}
-
-func endAtOne(v []float32) {
-	for i, x := range v {
-		v[i] = min(x, 1)
+// bare fills planes with the bare surface.
+func bare(planes []*[]float32) {
+	for i, v := range [blended]float32{bareColour, bareColour, bareColour, bareRoughness, 0, 0} {
+		fill(*planes[i], v)
 	}
 }
 
@@ -288,7 +221,7 @@ func fill(v []float32, x float32) {
 // Coverage is the share of the set's texels where the layer's Where is 5 % or more, and the share that
 // the layer, numbered from the lowest, may touch at all.
 func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, targeted float64, err error) {
-	s, err := p.plan.step(c.ground, layer)
+	s, err := p.plan.shown(c.ground, layer, outside)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -325,20 +258,13 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 			one.clauses[0].off = false // it is asked for itself
 		}
 		s = &one
+	} else if s, err = p.plan.shown(c.ground, layer, outside); err != nil {
+		return out, err
 	}
 	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
 		k := c.scratch(w)
 		k.ctx, k.lost = ctx, false
-		v := out[c.tiles[t].From:c.tiles[t].To]
-		seen := c.seen(k, s.clauses, t)
-		var under *mask
-		if s.base != nil {
-			under = c.mask(k, s.base, t)
-		}
-		c.where(k, s, t, seen, v)
-		if s.base != nil {
-			c.clip(k, s.base, under, v)
-		}
+		c.evaluate(k, s, t, out[c.tiles[t].From:c.tiles[t].To])
 	})
 	return out, p.fault(err)
 }

@@ -7,3 +7,5 @@ func shape(v []float32, c *curve) { shapePlain(v, c) }
 func layLine(below []float32, slope, lift float32, alpha []float32) {
 	layLinePlain(below, slope, lift, alpha)
 }
+
+func fade(below, own, alpha []float32) { fadePlain(below, own, alpha) }

@@ -49,3 +49,18 @@ func layLine(below []float32, slope, lift float32, alpha []float32) {
 	}
 	layLinePlain(below[n:], slope, lift, alpha[n:])
 }
+
+func fade(below, own, alpha []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(alpha) &^ 7
+		under, over, a := eights(below[:n]), eights(own[:n]), eights(alpha[:n])
+		over, a = over[:len(under)], a[:len(under)]
+		for i := range under {
+			b := archsimd.LoadFloat32x8(&under[i])
+			archsimd.LoadFloat32x8(&over[i]).Sub(b).MulAdd(archsimd.LoadFloat32x8(&a[i]), b).Store(&under[i])
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	fadePlain(below[n:], own[n:], alpha[n:])
+}

@@ -14,6 +14,8 @@ import (
 type Edit struct {
 	Do     string             `json:"do"`
 	Layer  string             `json:"layer,omitempty"`
+	Layers []string           `json:"layers,omitempty"` // instead of layer: several
+	In     string             `json:"in,omitempty"`     // move: the group that they come into
 	Clause string             `json:"clause,omitempty"`
 	Kind   string             `json:"kind,omitempty"`
 	To     int                `json:"to,omitempty"`
@@ -29,10 +31,21 @@ func (d *Document) Apply(e Edit) (label, layer string, err error) {
 	if do == nil {
 		return "", "", fmt.Errorf("“%s” is not an edit", e.Do)
 	}
+	if len(e.Layers) == 0 && e.Layer != "" {
+		e.Layers = []string{e.Layer}
+	}
+	if !staysOpen[e.Do] && e.Path != "locked" {
+		for _, m := range append(e.Layers, e.In) {
+			if err := d.locked(m); err != nil {
+				return "", "", err
+			}
+		}
+	}
 	next := d.Clone()
 	if label, layer, err = do(next, e); err != nil {
 		return "", "", err
 	}
+	next.settle()
 	if err := next.Check(); err != nil {
 		return "", "", err
 	}
@@ -43,72 +56,95 @@ func (d *Document) Apply(e Edit) (label, layer string, err error) {
 // edits is the table of what can be done to a document.
 var edits = map[string]func(d *Document, e Edit) (label, layer string, err error){
 	"add": func(d *Document, e Edit) (string, string, error) {
-		at := len(d.Layers)
-		if e.Layer != "" {
-			_, i, err := d.Layer(e.Layer)
-			if err != nil {
-				return "", "", err
-			}
-			at = i + 1
-		}
 		l := d.NewLayer(d.freeName("Coat"))
-		d.Layers = slices.Insert(d.Layers, at, l)
+		if err := d.insert(e.Layer, l); err != nil {
+			return "", "", err
+		}
 		return "Add " + l.Name, l.ID, nil
 	},
-	"delete": func(d *Document, e Edit) (string, string, error) {
-		l, i, err := d.Layer(e.Layer)
+	"group": func(d *Document, e Edit) (string, string, error) {
+		g := d.NewGroup(d.freeName("Group"))
+		if len(e.Layers) == 0 {
+			d.Layers = append(d.Layers, g)
+			return "Add " + g.Name, g.ID, nil
+		}
+		blocks, err := d.blocks(e.Layers)
 		if err != nil {
 			return "", "", err
 		}
-		label := "Delete " + l.Name
+		top := &d.Layers[blocks[len(blocks)-1][1]-1]
+		g.In = top.In
+		label := "Group " + several(d, e.Layers)
+		at := blocks[len(blocks)-1][1]
+		for _, b := range blocks {
+			d.Layers[b[1]-1].In = g.ID
+		}
+		d.Layers = slices.Insert(d.Layers, at, g)
+		return label, g.ID, nil
+	},
+	"ungroup": func(d *Document, e Edit) (string, string, error) {
+		g, i, err := d.Layer(e.Layer)
+		if err != nil {
+			return "", "", err
+		}
+		if !g.Group {
+			return "", "", fmt.Errorf("“%s” is no group", g.Name)
+		}
+		label, next := "Ungroup "+g.Name, ""
+		for k := range d.Layers {
+			if l := &d.Layers[k]; l.In == g.ID {
+				l.In, next = g.In, l.ID
+			}
+		}
 		d.Layers = slices.Delete(d.Layers, i, i+1)
+		return label, next, nil
+	},
+	"delete": func(d *Document, e Edit) (string, string, error) {
+		label := "Delete " + several(d, e.Layers)
+		blocks, err := d.blocks(e.Layers)
+		if err != nil {
+			return "", "", err
+		}
 		next := ""
-		if len(d.Layers) > 0 {
-			next = d.Layers[min(i, len(d.Layers)-1)].ID
+		d.take(blocks)
+		if len(d.Layers) > 0 && len(blocks) > 0 {
+			next = d.Layers[min(blocks[0][0], len(d.Layers)-1)].ID
 		}
 		return label, next, nil
 	},
 	"duplicate": func(d *Document, e Edit) (string, string, error) {
-		l, i, err := d.Layer(e.Layer)
-		if err != nil {
+		label := "Duplicate " + several(d, e.Layers)
+		blocks, err := d.blocks(e.Layers)
+		if err != nil || len(blocks) == 0 {
 			return "", "", err
 		}
-		c := l.clone()
-		c.ID, c.Name = d.id("l"), d.freeName(l.Name)
-		for k := range c.Where {
-			c.Where[k].ID = d.id("c")
+		var all []Layer
+		for _, b := range blocks {
+			all = append(all, d.Layers[b[0]:b[1]]...)
 		}
-		label := "Duplicate " + l.Name
-		d.Layers = slices.Insert(d.Layers, i+1, c)
-		return label, c.ID, nil
+		all = d.copyOf(all)
+		d.Layers = slices.Insert(d.Layers, blocks[len(blocks)-1][1], all...)
+		return label, all[len(all)-1].ID, nil
 	},
 	"paste": func(d *Document, e Edit) (string, string, error) {
 		var from Clip
 		if err := strictly(e.Value, &from); err != nil || len(from.Layers) == 0 {
 			return "", "", errors.New("what was copied holds no layers; copy some first")
 		}
-		at := len(d.Layers)
-		if _, i, err := d.Layer(e.Layer); err == nil {
-			at = i + 1
+		inside := &Document{Layers: from.Layers}
+		inside.settle()
+		all := d.copyOf(inside.Layers)
+		if _, _, err := d.Layer(e.Layer); err != nil {
+			e.Layer = ""
 		}
-		marks := map[string]string{}
-		for i := range from.Layers {
-			marks[from.Layers[i].ID] = d.id("l")
-		}
-		for i := range from.Layers {
-			l := &from.Layers[i]
-			l.ID, l.Name = marks[l.ID], d.freeName(l.Name)
-			if l.Where == nil {
-				l.Where = []Clause{}
-			}
-			d.adopt(l.Where, marks)
-			d.Layers = slices.Insert(d.Layers, at+i, *l)
+		if err := d.insert(e.Layer, all...); err != nil {
+			return "", "", err
 		}
 		label := "Paste " + from.Layers[0].Name
 		if n := len(from.Layers); n > 1 {
 			label = fmt.Sprintf("Paste %d layers", n)
 		}
-		return label, from.Layers[len(from.Layers)-1].ID, nil
+		return label, all[len(all)-1].ID, nil
 	},
 	"where.paste": func(d *Document, e Edit) (string, string, error) {
 		l, _, err := d.Layer(e.Layer)
@@ -124,14 +160,32 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		return "Paste the Where of " + l.Name, l.ID, nil
 	},
 	"move": func(d *Document, e Edit) (string, string, error) {
-		l, i, err := d.Layer(e.Layer)
-		if err != nil {
+		label := "Move " + several(d, e.Layers)
+		blocks, err := d.blocks(e.Layers)
+		if err != nil || len(blocks) == 0 {
 			return "", "", err
 		}
-		c := *l
-		d.Layers = slices.Delete(d.Layers, i, i+1)
-		d.Layers = slices.Insert(d.Layers, max(0, min(e.To, len(d.Layers))), c)
-		return "Move " + c.Name, c.ID, nil
+		if e.In != "" {
+			g, i, err := d.Layer(e.In)
+			if err != nil {
+				return "", "", err
+			}
+			if !g.Group {
+				return "", "", fmt.Errorf("“%s” is no group", g.Name)
+			}
+			for _, b := range blocks {
+				if b[0] <= i && i < b[1] {
+					return "", "", fmt.Errorf("a group cannot lie in itself")
+				}
+			}
+		}
+		last := d.Layers[blocks[len(blocks)-1][1]-1].ID
+		for _, b := range blocks {
+			d.Layers[b[1]-1].In = e.In
+		}
+		layers := d.take(blocks)
+		d.Layers = slices.Insert(d.Layers, max(0, min(e.To, len(d.Layers))), layers...)
+		return label, last, nil
 	},
 	"set": func(d *Document, e Edit) (string, string, error) {
 		l, i, err := d.Layer(e.Layer)
@@ -142,7 +196,7 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		if err := setPath(*l, &changed, e.Path, e.Value); err != nil {
 			return "", "", err
 		}
-		if changed.ID != l.ID || e.Path == "where" {
+		if changed.ID != l.ID || changed.Group != l.Group || changed.In != l.In || e.Path == "where" {
 			return "", "", fmt.Errorf("“%s” cannot be set", e.Path)
 		}
 		d.Layers[i] = changed
@@ -194,6 +248,49 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		l.Where[i] = changed
 		return "Change " + words(e.Path) + " of " + changed.Kind + " in " + l.Name, l.ID, nil
 	},
+}
+
+// staysOpen are the edits that do not change the layer which they name.
+var staysOpen = map[string]bool{"add": true, "paste": true, "duplicate": true}
+
+// several names layers for undo.
+func several(d *Document, marks []string) string {
+	if len(marks) == 1 {
+		if l, _, err := d.Layer(marks[0]); err == nil {
+			return l.Name
+		}
+	}
+	return fmt.Sprintf("%d layers", len(marks))
+}
+
+// insert puts layers, of which the last holds or follows the others, right above a layer; into it when it is a group, and
+// on top of all when none is named.
+func (d *Document) insert(above string, layers ...Layer) error {
+	at, in := len(d.Layers), ""
+	if above != "" {
+		l, i, err := d.Layer(above)
+		if err != nil {
+			return err
+		}
+		at, in = i+1, l.In
+		if l.Group {
+			at, in = i, l.ID
+		}
+	}
+	if err := d.locked(in); err != nil {
+		return err
+	}
+	own := map[string]bool{}
+	for i := range layers {
+		own[layers[i].ID] = true
+	}
+	for i := range layers {
+		if !own[layers[i].In] {
+			layers[i].In = in
+		}
+	}
+	d.Layers = slices.Insert(d.Layers, at, layers...)
+	return nil
 }
 
 // Clip is what is copied: layers, lowest first, or the Where of one.

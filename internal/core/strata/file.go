@@ -51,6 +51,14 @@ func ParseFile(data []byte) (*Document, error) {
 		d.Next = int(n)
 	}
 	d.mark()
+	for i := range d.Layers {
+		if l := &d.Layers[i]; l.In != "" {
+			if g, _, err := d.Layer(l.In); err != nil || !g.Group || g == l {
+				return nil, fmt.Errorf("layers[%d].in: “%s” is the mark of no group", i, l.In)
+			}
+		}
+	}
+	d.settle()
 	if err := d.Check(); err != nil {
 		var w *Wrong
 		if errors.As(err, &w) && w.Path != "" {

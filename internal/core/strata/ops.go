@@ -65,7 +65,7 @@ func Diff(from, to *Document) (ops []Op) {
 
 // equal compares two layers, an absent list like an empty one.
 func (l *Layer) equal(o *Layer) bool {
-	return l.ID == o.ID && l.Name == o.Name && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
+	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Blend == o.Blend && l.Locked == o.Locked && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
 		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool {
 			return a.ID == b.ID && a.Kind == b.Kind && a.Join == b.Join && a.Off == b.Off && a.Shape == b.Shape && maps.Equal(a.Params, b.Params) && slices.Equal(a.Parts, b.Parts) && slices.Equal(a.Layers, b.Layers)
 		})
@@ -200,6 +200,7 @@ func (d *Document) Patch(ops []Op) (*Document, error) {
 			return nil, fmt.Errorf("operation %d (%s of %s): %w", i, ops[i].Do, ops[i].Layer, err)
 		}
 	}
+	next.settle()
 	return next, next.Check()
 }
 

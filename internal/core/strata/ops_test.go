@@ -13,7 +13,13 @@ func someEdit(r *rand.Rand, d *Document) Edit {
 	if len(d.Layers) > 0 {
 		l = &d.Layers[r.IntN(len(d.Layers))]
 	}
-	switch k := r.IntN(12); {
+	groups := []string{""}
+	for i := range d.Layers {
+		if d.Layers[i].Group {
+			groups = append(groups, d.Layers[i].ID)
+		}
+	}
+	switch k := r.IntN(16); {
 	case l == nil || k == 0 && len(d.Layers) < 20:
 		e := Edit{Do: "add"}
 		if l != nil {
@@ -24,8 +30,15 @@ func someEdit(r *rand.Rand, d *Document) Edit {
 		return Edit{Do: "delete", Layer: l.ID}
 	case k == 2 && len(d.Layers) < 20:
 		return Edit{Do: "duplicate", Layer: l.ID}
-	case k == 3:
-		return Edit{Do: "move", Layer: l.ID, To: r.IntN(len(d.Layers))}
+	case k == 3 || k == 12:
+		e := Edit{Do: "move", Layer: l.ID, To: r.IntN(len(d.Layers)), In: groups[r.IntN(len(groups))]}
+		if _, _, err := d.Clone().Apply(e); err == nil { // not into itself
+			return e
+		}
+	case k == 13 && len(groups) < 6:
+		return Edit{Do: "group", Layers: []string{l.ID, d.Layers[r.IntN(len(d.Layers))].ID}}
+	case k == 14 && l.Group:
+		return Edit{Do: "ungroup", Layer: l.ID}
 	case k == 4:
 		return Edit{Do: "set", Layer: l.ID, Path: "targets", Value: raw([]string{fmt.Sprint("set ", r.IntN(3))}[:r.IntN(2)])}
 	case k == 5:
@@ -111,7 +124,7 @@ func TestEqualLooksAtEveryField(t *testing.T) {
 	for _, c := range []struct {
 		of   reflect.Type
 		want int
-	}{{reflect.TypeFor[Layer](), 9}, {reflect.TypeFor[Clause](), 8}} {
+	}{{reflect.TypeFor[Layer](), 13}, {reflect.TypeFor[Clause](), 8}} {
 		if n := c.of.NumField(); n != c.want {
 			t.Errorf("%v has %d fields; equal compares %d", c.of, n, c.want)
 		}

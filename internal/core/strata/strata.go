@@ -26,11 +26,15 @@ type Document struct {
 	Next int `json:"next"`
 }
 
-// Layer is a coat: its What goes over everything that its Where lets through.
+// Layer is a coat: its What goes over everything that its Where lets through. Or it is a group, which holds layers.
 type Layer struct {
 	ID      string   `json:"id"`
 	Name    string   `json:"name"`
+	Group   bool     `json:"group,omitempty"`
+	In      string   `json:"in,omitempty"`    // mark of the group that holds it
+	Blend   string   `json:"blend,omitempty"` // of a group: how what it holds goes over what lies below, together; none has them do so one by one
 	Hidden  bool     `json:"hidden,omitempty"`
+	Locked  bool     `json:"locked,omitempty"`
 	Clip    bool     `json:"clip,omitempty"` // it shows only where the layer below does
 	Opacity float32  `json:"opacity"`
 	Targets []string `json:"targets,omitempty"` // names of sets; none means all
@@ -187,22 +191,16 @@ func (d *Document) Layer(id string) (*Layer, int, error) {
 	return nil, 0, fmt.Errorf("there is no layer %s any more", id)
 }
 
-// Base is the place of the layer that layer i is clipped to: the next below that is not clipped itself; −1 when layer i is
-// not clipped, or nothing lies below.
+// Base is the place of the layer that layer i is clipped to: the next below in the same group that is not clipped itself; −1
+// when layer i is not clipped, or nothing lies below.
 func (d *Document) Base(i int) int {
-	if !d.Layers[i].Clip {
+	l := &d.Layers[i]
+	if !l.Clip {
 		return -1
 	}
-	for i--; i >= 0 && d.Layers[i].Clip; i-- {
+	for i--; i >= 0 && (d.Layers[i].Clip || d.Layers[i].In != l.In); i-- {
 	}
 	return i
-}
-
-// Shows tells whether layer i is seen at all: it is not hidden, nor is what it is clipped to.
-func (d *Document) Shows(i int) bool {
-	l := &d.Layers[i]
-	b := d.Base(i)
-	return !l.Hidden && l.Opacity > 0 && (b < 0 || !d.Layers[b].Hidden && d.Layers[b].Opacity > 0)
 }
 
 // Named finds a layer by its name, the lowest of those that share it.
@@ -233,17 +231,6 @@ func (c *Clause) Relief() bool {
 	return err == nil && k.Needs&field.NeedHeight != 0
 }
 
-// Sees tells whether a clause of relief counts a layer below its own.
-func (c *Clause) Sees(l *Layer) bool {
-	switch c.Params["of"] {
-	case 1:
-		return slices.Contains(c.Layers, l.ID)
-	case 2:
-		return !slices.Contains(c.Layers, l.ID)
-	}
-	return true
-}
-
 // Parse reads a document and checks it.
 func Parse(data []byte) (*Document, error) {
 	d := new(Document)
@@ -254,6 +241,7 @@ func Parse(data []byte) (*Document, error) {
 		}
 		return nil, errors.New("the layers cannot be read: they are no sound JSON")
 	}
+	d.settle()
 	return d, d.Check()
 }
 
@@ -308,6 +296,9 @@ func (l *Layer) check() *Wrong {
 	}
 	for _, ch := range Channels {
 		v, path := ch.Of(&l.What), "what."+ch.Name+"."
+		if v.On && l.Group {
+			return wrongf(path+"on", "a group lays nothing down itself; its layers do")
+		}
 		if _, err := pixel.BlendOf(v.Blend); err != nil {
 			return wrongf(path+"blend", "%s: %w", ch.Label, err)
 		}
@@ -317,6 +308,12 @@ func (l *Layer) check() *Wrong {
 		if !(v.Opacity >= 0 && v.Opacity <= 1) {
 			return wrongf(path+"opacity", "%s: opacity is %g; it goes from 0 to 1", ch.Label, v.Opacity)
 		}
+	}
+	if _, err := pixel.BlendOf(l.Blend); err != nil {
+		return &Wrong{Path: "blend", Err: err}
+	}
+	if l.Blend != "" && !l.Group {
+		return wrongf("blend", "it is for groups; a coat has one for each channel")
 	}
 	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
 		return &Wrong{Path: "what.colour.hex", Err: err}
@@ -372,10 +369,25 @@ func (d *Document) Reading(l *Layer) string {
 	if i < 0 {
 		return words
 	}
+	if l.Group {
+		words = strings.TrimSuffix(d.holds(i)+", "+words, ", everywhere")
+	}
 	if b := d.Base(i); b >= 0 {
 		return fmt.Sprintf("on “%s”, %s", d.Layers[b].Name, words)
 	}
 	return words
+}
+
+// holds says how many layers a group has.
+func (d *Document) holds(i int) string {
+	switch n := len(d.Tree().Holds(i)); n {
+	case 0:
+		return "holds no layers yet"
+	case 1:
+		return "1 layer"
+	default:
+		return fmt.Sprintf("%d layers", n)
+	}
 }
 
 func (d *Document) reading(l *Layer) string {
@@ -411,11 +423,14 @@ func (d *Document) reading(l *Layer) string {
 
 // names are those of layers that a clause of layer l is about, with what keeps it from seeing them.
 func (d *Document) names(l *Layer, marks []string, k *field.Kind) (out []string) {
-	below := true
+	tree, end := d.Tree(), len(d.Layers)
+	if _, i, err := d.Layer(l.ID); err == nil {
+		end = tree.First[i]
+	}
 	seen := map[string]string{}
 	for i := range d.Layers {
 		o := &d.Layers[i]
-		below = below && o.ID != l.ID
+		below := i < end
 		name := "“" + o.Name + "”"
 		switch {
 		case !below:
@@ -423,7 +438,7 @@ func (d *Document) names(l *Layer, marks []string, k *field.Kind) (out []string)
 		case k.Layer:
 		case o.Hidden:
 			name += " (hidden)"
-		case !o.What.Height.On:
+		case !o.What.Height.On && !o.Group:
 			name += " (lays down no height)"
 		}
 		seen[o.ID] = name

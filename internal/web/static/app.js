@@ -29,6 +29,7 @@ class App {
     this.state = null;
     this.doc = { layers: [] };
     this.chosen = null; // ID of the chosen layer
+    this.others = new Set(); // IDs of those chosen with it
     this.showing = 'lit';
     this.layout = 'model';
     this.hover = null; // what a pointed-at card shows: {clause}
@@ -118,6 +119,7 @@ class App {
 
   takeDoc(e) {
     this.doc = e;
+    for (const id of this.others) if (!e.layers.some(l => l.id === id)) this.others.delete(id);
     if (!e.layers.some(l => l.id === this.chosen)) this.choose(e.layers.at(-1)?.id || null, true);
     for (const [id, label] of [['undo', e.undo], ['redo', e.redo]]) {
       const b = $('#' + id);
@@ -133,8 +135,40 @@ class App {
   /** The chosen layer. */
   layer() { return this.doc.layers.find(l => l.id === this.chosen); }
 
+  /** IDs of all chosen layers, in the order of the document. */
+  all() { return this.doc.layers.filter(l => l.id === this.chosen || this.others.has(l.id)).map(l => l.id); }
+
+  /** Adds a layer to those chosen, or takes it away. */
+  also(id) {
+    if (this.others.delete(id)) return this.strata.render();
+    if (id === this.chosen) {
+      const next = [...this.others].at(-1);
+      if (!next) return;
+      this.others.delete(next);
+      const rest = this.others;
+      this.choose(next);
+      this.others = rest;
+      return this.strata.render();
+    }
+    const was = new Set(this.others);
+    if (this.chosen) was.add(this.chosen);
+    this.choose(id);
+    this.others = was;
+    this.strata.render();
+  }
+
+  /** Chooses from the chosen layer up to another, of rows as they stand. */
+  upTo(id, rows) {
+    const a = rows.indexOf(this.chosen), b = rows.indexOf(id);
+    if (a < 0) return this.choose(id);
+    this.others = new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).filter(k => k !== this.chosen));
+    this.strata.render();
+  }
+
   choose(id, quiet) {
-    if (this.chosen === id) return;
+    const alone = !this.others.size;
+    this.others = new Set();
+    if (this.chosen === id) { if (!alone) this.strata.render(); return; }
     this.chosen = id;
     this.hover = null;
     if (quiet) { this.look(); return; }
@@ -335,7 +369,8 @@ class App {
       const key = e.key.toLowerCase();
       if (e.ctrlKey || e.metaKey) {
         if (key === 'z') { e.preventDefault(); (e.shiftKey ? $('#redo') : $('#undo')).click(); }
-        if (key === 'd' && this.stageName === 'paint' && this.chosen) { e.preventDefault(); this.edit({ do: 'duplicate', layer: this.chosen }); }
+        if (key === 'd' && this.stageName === 'paint' && this.chosen) { e.preventDefault(); this.edit({ do: 'duplicate', layers: this.all() }); }
+        if (key === 'g' && this.stageName === 'paint') { e.preventDefault(); if (e.shiftKey) this.edit({ do: 'ungroup', layer: this.chosen }); else this.strata.group(); }
         return;
       }
       const n = ['Digit1', 'Digit2', 'Digit3', 'Digit4'].indexOf(e.code);
@@ -347,7 +382,7 @@ class App {
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
       if (key === 'm' && !this.held) { this.held = true; this.look(); }
-      if (e.key === 'Delete' && this.chosen) this.edit({ do: 'delete', layer: this.chosen });
+      if (e.key === 'Delete' && this.chosen) this.edit({ do: 'delete', layers: this.all() });
     });
     addEventListener('keyup', e => {
       const key = e.key.toLowerCase();

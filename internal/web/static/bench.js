@@ -1,6 +1,7 @@
 // The bench: the chosen layer's What, channel by channel, and its Where as a chain of cards.
 import { $, el, icon, stamp, toast } from './dom.js';
 import { keyed } from './keyed.js';
+import { Tree } from './tree.js';
 import { value } from './values.js';
 
 export class Bench {
@@ -18,13 +19,14 @@ export class Bench {
     const l = this.app.layer();
     $('#what-name').textContent = l ? l.name : '';
     $('#where-words').textContent = $('#where-words').title = l ? l.reading : '';
+    keyed($('#what-tools'), l ? [{ key: l.id, of: l.locked, make: () => this.tools(l) }] : []);
     if (!l) {
       keyed($('#what'), [{ key: 'none', of: 0, make: () => el('p.quiet', {}, 'Choose a layer to work on it here.') }]);
       keyed($('#chain'), []);
       return;
     }
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
-      ...this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
+      ...l.group ? [{ key: l.id + '.group', of: l.blend, make: () => this.group(l) }] : this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
     this.chain(l);
   }
 
@@ -33,13 +35,29 @@ export class Bench {
 
   opacity(l) {
     const v = value({ name: 'opacity', value: l.opacity, min: 0, max: 1, default: 1, live: x => this.live(l, 'opacity', x), commit: x => this.set(l, 'opacity', x) });
-    const copy = el('button.plain', { title: 'Duplicate (Ctrl+D)', 'aria-label': 'Duplicate layer' }, icon('copy'));
-    copy.onclick = () => this.app.edit({ do: 'duplicate', layer: l.id });
-    const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
-    gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
     const clip = el('button.plain.clip', { title: l.clip ? 'Show it everywhere again, not only where the layer below does' : 'Show it only where the layer below does', 'aria-label': 'Clip to the layer below', 'aria-pressed': String(!!l.clip) }, icon('corner-left-down'), 'clip');
     clip.onclick = () => this.set(l, 'clip', !l.clip);
-    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, clip, el('span.row', {}, copy, gone));
+    return el('div.what-row', {}, el('span'), el('span', {}, 'Opacity'), v, clip);
+  }
+
+  /** What is done to the layer as a whole. */
+  tools(l) {
+    const copy = el('button.plain', { title: 'Duplicate (Ctrl+D)', 'aria-label': 'Duplicate layer' }, icon('copy'));
+    copy.onclick = () => this.app.edit({ do: 'duplicate', layer: l.id });
+    const lock = el('button.plain', { title: l.locked ? 'Unlock it' : 'Lock it: nothing changes it until it is unlocked', 'aria-label': 'Lock layer', 'aria-pressed': String(!!l.locked) }, icon(l.locked ? 'lock' : 'lock-open'));
+    lock.onclick = () => this.set(l, 'locked', !l.locked);
+    const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
+    gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
+    return el('span', {}, lock, copy, gone);
+  }
+
+  /** How a group's layers go over what lies below. */
+  group(l) {
+    const blend = el('select', { 'aria-label': 'Blend of the group', 'data-key': 'blend' }, el('option', { value: '', selected: !l.blend }, 'one by one'), ...this.app.tables.blends.map(b => el('option', { value: b.name, selected: b.name === l.blend }, `together: ${b.label.toLowerCase()}`)));
+    blend.onchange = () => this.set(l, 'blend', blend.value);
+    const open = el('button.button', { title: 'Ungroup (Ctrl+Shift+G): its layers stay, its Where and opacity go' }, icon('stack-pop'), 'Ungroup');
+    open.onclick = () => this.app.edit({ do: 'ungroup', layer: l.id });
+    return el('div.group-what', {}, el('label', {}, el('span', {}, 'Laid'), blend), el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), open);
   }
 
   channel(l, c) {
@@ -63,7 +81,7 @@ export class Bench {
 
   chain(l) {
     const bounds = this.app.state?.bounds, parts = this.app.state?.parts;
-    const below = this.app.doc.layers.map((o, i) => [o.id, o.name, o.what.height.on, i < this.app.doc.layers.indexOf(l)]);
+    const end = this.end(l), below = this.app.doc.layers.map((o, i) => [o.id, o.name, this.lays(o), i < end]);
     const items = l.where.map((c, i) => {
       const kind = this.kind(c);
       return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
@@ -76,6 +94,17 @@ export class Bench {
     this.share();
     this.ends();
     if (this.pics.layer === l.id) this.draw();
+  }
+
+  /** Where what lies below a layer ends in the list. */
+  end(l) {
+    const tree = new Tree(this.app.doc.layers);
+    return tree.first[tree.at.get(l.id)];
+  }
+
+  /** Whether a layer, or some layer that it holds, lays down height. */
+  lays(l) {
+    return l.group ? new Tree(this.app.doc.layers).block([l.id]).some(k => !k.group && k.what.height.on) : l.what.height.on;
   }
 
   result(l) {
@@ -176,10 +205,10 @@ export class Bench {
 
   /** The layers below that a clause of relief is about; those that it cannot see are only shown when they were chosen. */
   layers(l, c) {
-    const all = this.app.doc.layers, own = all.indexOf(l), list = el('div.part-list');
+    const all = this.app.doc.layers, own = this.end(l), list = el('div.part-list');
     all.forEach((o, i) => {
       const on = !!c.layers?.includes(o.id);
-      if (!on && (i >= own || !o.what.height.on)) return;
+      if (!on && (i >= own || !this.lays(o))) return;
       const k = el('input', { type: 'checkbox', checked: on });
       k.onchange = () => this.clause(l, c, 'layers', all.map(n => n.id).filter(n => n === o.id ? k.checked : c.layers?.includes(n)));
       list.prepend(el('label', { title: i >= own ? 'It does not lie below, so it is not seen' : o.name }, k, o.name));
@@ -190,7 +219,7 @@ export class Bench {
 
   /** The layer below whose Where a clause uses again. */
   below(l, c) {
-    const all = this.app.doc.layers, own = all.indexOf(l), now = c.layers?.[0];
+    const all = this.app.doc.layers, own = this.end(l), now = c.layers?.[0];
     const s = el('select.below', { 'aria-label': 'Same as', title: 'The layer below whose Where is used again' });
     if (!now) s.append(el('option', { value: '' }, 'choose a layer'));
     all.forEach((o, i) => { if (i < own || o.id === now) s.append(el('option', { value: o.id, selected: o.id === now }, o.name)); });

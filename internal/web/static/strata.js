@@ -2,6 +2,7 @@
 import { $, el, icon, stamp, toast } from './dom.js';
 import { keyed } from './keyed.js';
 import { Targets } from './targets.js';
+import { Tree } from './tree.js';
 import { value } from './values.js';
 
 export class Strata {
@@ -10,6 +11,8 @@ export class Strata {
     this.list = $('#layers');
     this.targets = new Targets(app);
     $('#add-coat').onclick = () => app.edit({ do: 'add', layer: app.chosen || undefined });
+    $('#add-group').onclick = () => this.group();
+    this.folded = new Set(JSON.parse(localStorage.getItem(this.kept()) || '[]')); // IDs of groups
     $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-search').focus(); };
     $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
     this.finishes();
@@ -17,8 +20,23 @@ export class Strata {
     this.search.oninput = () => this.narrow();
     this.search.onkeydown = e => { if (e.key === 'Escape') { this.search.value = ''; this.narrow(); } };
     this.list.before(this.search);
+    // Below the lowest layer, out of all groups.
+    this.list.ondragover = e => { if (this.dragged && e.target === this.list) e.preventDefault(); };
+    this.list.ondrop = e => { if (this.dragged && e.target === this.list) { e.preventDefault(); this.drop(0, ''); } };
     for (const what of ['copy', 'cut', 'paste']) document.addEventListener(what, e => this.clip(e));
   }
+
+  /** Under which name the browser keeps what is folded. */
+  kept() { return `folded ${this.app.id}`; }
+
+  fold(id, fold) {
+    if (fold) this.folded.add(id); else this.folded.delete(id);
+    localStorage.setItem(this.kept(), JSON.stringify([...this.folded]));
+    this.render();
+  }
+
+  /** Puts the chosen layers into a new group; without one it stays empty. */
+  group() { this.app.edit({ do: 'group', layers: this.app.all() }); }
 
   /** Copies, cuts and pastes layers by the browser's own keys and clipboard, also into other assets. */
   clip(e) {
@@ -36,10 +54,10 @@ export class Strata {
     }
     if (!l) return;
     e.preventDefault();
-    const { id, name, hidden, clip, opacity, targets, what, soften, where } = l;
-    e.clipboardData.setData('text/plain', JSON.stringify({ asset: app.api, layers: [{ id, name, hidden, clip, opacity, targets, what, soften, where }] }));
-    if (e.type === 'cut') app.edit({ do: 'delete', layer: id });
-    else toast(`“${name}” is copied; paste it here or in another asset.`);
+    const ids = app.all(), layers = new Tree(app.doc.layers).block(ids).map(({ reading, coverage, ...k }) => k);
+    e.clipboardData.setData('text/plain', JSON.stringify({ asset: app.api, layers }));
+    if (e.type === 'cut') app.edit({ do: 'delete', layers: ids });
+    else toast(`${ids.length > 1 ? `${ids.length} layers are` : `“${l.name}” is`} copied; paste ${ids.length > 1 ? 'them' : 'it'} here or in another asset.`);
   }
 
   render() {
@@ -47,7 +65,13 @@ export class Strata {
     if (!app.state) return;
     const focused = document.activeElement?.matches?.('.layer') && document.activeElement.dataset.id;
     const sets = app.state.sets.map(k => [k.name, k.label]);
-    const rows = app.doc.layers.map((l, i) => ({ key: l.id, of: [l.name, l.reading, l.hidden, l.clip, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, l.id === app.chosen, sets], make: () => this.row(l, i) })).reverse();
+    const tree = this.tree = new Tree(app.doc.layers), chosen = new Set(app.all());
+    const open = i => tree.over(i).every(p => !this.folded.has(app.doc.layers[p].id));
+    const rows = app.doc.layers.flatMap((l, i) => {
+      if (!open(i)) return [];
+      const place = this.place(i);
+      return [{ key: l.id, of: [l.name, l.reading, l.hidden, l.locked, l.clip, l.group, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, chosen.has(l.id), l.id === app.chosen, place, sets], make: () => this.row(l, i, place) }];
+    }).reverse();
     if (!rows.length) rows.push({ key: 'none', of: 0, make: () => el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.') });
     keyed(this.list, rows);
     this.search.hidden = app.doc.layers.length < 8;
@@ -67,10 +91,29 @@ export class Strata {
     }
   }
 
-  row(l, i) {
+  /** How a layer lies in its groups: one letter for each group over it, the outermost first, that tells whether the group ends here. */
+  place(i) {
+    const tree = this.tree, l = tree.layers[i], over = tree.over(i).reverse().map(p => tree.first[p] === i || l.group && this.folded.has(l.id) && tree.first[p] === tree.first[i] ? 'e' : 'i');
+    return over.join('') + (l.group ? this.folded.has(l.id) ? 'f' : tree.first[i] < i ? 'o' : 'n' : '');
+  }
+
+  row(l, i, place) {
     const app = this.app, li = stamp('layer-row');
     li.dataset.id = l.id;
-    li.classList.toggle('on', l.id === app.chosen);
+    li.classList.toggle('on', app.all().includes(l.id));
+    li.classList.toggle('first', l.id === app.chosen);
+    li.classList.toggle('group', !!l.group);
+    for (const c of place) $('.brackets', li).append(el('i.' + { i: 'inside', e: 'ends', f: 'folded', o: 'opens', n: 'folded' }[c]));
+    if (l.group) {
+      const folded = place.endsWith('f'), fold = el('button.plain.fold', { title: folded ? 'Open the group' : 'Fold the group', 'aria-label': `${folded ? 'Open' : 'Fold'} ${l.name}`, 'aria-expanded': String(!folded) }, icon(folded ? 'chevron-right' : 'chevron-down'));
+      fold.onclick = e => { e.stopPropagation(); this.fold(l.id, !folded); };
+      $('.layer-text', li).prepend(fold);
+    }
+    if (l.locked) {
+      const open = el('button.plain.unlock', { title: 'Locked: nothing changes it. Click to unlock', 'aria-label': `Unlock ${l.name}` }, icon('lock'));
+      open.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'locked', value: false }); };
+      $('.layer-side', li).append(open);
+    }
     li.classList.toggle('hidden-layer', !!l.hidden);
     li.classList.toggle('clipped', !!l.clip);
     if (l.id === app.chosen) li.setAttribute('aria-current', 'true');
@@ -85,7 +128,11 @@ export class Strata {
     eye.setAttribute('aria-label', `${eye.title} ${l.name}`);
     eye.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'hidden', value: !l.hidden }); };
     $('.pennants', li).append(...this.targets.controls(l));
-    li.onclick = () => app.choose(l.id);
+    li.onclick = e => {
+      if (e.ctrlKey || e.metaKey) app.also(l.id);
+      else if (e.shiftKey) app.upTo(l.id, [...this.list.querySelectorAll('.layer:not([hidden])')].map(k => k.dataset.id));
+      else app.choose(l.id);
+    };
     li.onkeydown = e => this.key(e, l, i);
     this.drag(li, l);
     return li;
@@ -110,36 +157,66 @@ export class Strata {
 
   key(e, l, i) {
     if (e.target !== e.currentTarget) return;
-    const up = e.key === 'ArrowUp', down = e.key === 'ArrowDown';
-    if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); this.app.choose(l.id); }
+    const app = this.app, tree = this.tree, up = e.key === 'ArrowUp', down = e.key === 'ArrowDown', left = e.key === 'ArrowLeft', right = e.key === 'ArrowRight';
+    if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); app.choose(l.id); }
     if (e.key === 'F2') this.rename($('.layer-name', e.currentTarget), l);
-    if (!up && !down) return;
+    if (!(up || down || left || right)) return;
     e.preventDefault();
-    const to = i + (up ? 1 : -1), other = this.app.doc.layers[to];
-    if (!other) return;
-    if (e.altKey) this.app.edit({ do: 'move', layer: l.id, to });
-    else { this.app.choose(other.id); this.list.querySelector(`[data-id="${other.id}"]`)?.focus(); }
+    if (!e.altKey) {
+      if (left || right) { if (l.group) this.fold(l.id, left); return; }
+      const other = up ? e.currentTarget.previousElementSibling : e.currentTarget.nextElementSibling;
+      if (!other?.dataset.id) return;
+      app.choose(other.dataset.id);
+      this.list.querySelector(`[data-id="${other.dataset.id}"]`)?.focus();
+      return;
+    }
+    // Among those of its group; left takes it out of the group, right into the one next to it.
+    const p = tree.parent[i], row = tree.holds(p), at = row.indexOf(i), size = i + 1 - tree.first[i];
+    const move = (to, into) => app.edit({ do: 'move', layer: l.id, to, in: into < 0 ? '' : tree.layers[into].id });
+    if (up && at + 1 < row.length) move(row[at + 1] + 1 - size, p);
+    else if (down && at > 0) move(tree.first[row[at - 1]], p);
+    else if (left && p >= 0) move(p + 1 - size, tree.parent[p]);
+    else if (right) {
+      const above = row[at + 1], below = row[at - 1];
+      if (tree.layers[below]?.group) move(below, below);
+      else if (tree.layers[above]?.group) move(tree.first[above] - size, above);
+    }
   }
 
   drag(li, l) {
-    li.ondragstart = e => { e.dataTransfer.setData('text/plain', l.id); this.dragged = l.id; };
-    const above = e => e.offsetY < li.offsetHeight / 2;
-    li.ondragover = e => {
-      if (!this.dragged || this.dragged === l.id) return;
-      e.preventDefault();
-      li.classList.toggle('drop-above', above(e));
-      li.classList.toggle('drop-below', !above(e));
+    li.ondragstart = e => {
+      e.dataTransfer.setData('text/plain', l.id);
+      this.dragged = this.app.all().includes(l.id) ? this.app.all() : [l.id];
     };
-    li.ondragleave = () => li.classList.remove('drop-above', 'drop-below');
+    const marks = ['drop-above', 'drop-into', 'drop-below'];
+    const where = e => {
+      const y = e.offsetY / li.offsetHeight, folded = this.folded.has(l.id);
+      if (!l.group) return y < 0.5 ? 'drop-above' : 'drop-below';
+      return y < 0.3 ? 'drop-above' : y > 0.7 && folded ? 'drop-below' : 'drop-into';
+    };
+    const moved = () => new Set(this.tree.block(this.dragged).map(k => k.id));
+    li.ondragover = e => {
+      if (!this.dragged || moved().has(l.id)) return;
+      e.preventDefault();
+      const w = where(e);
+      for (const m of marks) li.classList.toggle(m, m === w);
+    };
+    li.ondragleave = () => li.classList.remove(...marks);
     li.ondragend = () => { this.dragged = null; };
     li.ondrop = e => {
       e.preventDefault();
-      const layers = this.app.doc.layers, from = layers.findIndex(k => k.id === this.dragged);
-      let to = layers.findIndex(k => k.id === l.id) + (above(e) ? 1 : 0);
-      if (from < to) to--;
-      if (from >= 0 && from !== to) this.app.edit({ do: 'move', layer: this.dragged, to });
-      this.dragged = null;
+      e.stopPropagation();
+      const tree = this.tree, i = tree.at.get(l.id), gone = moved(), w = where(e);
+      const at = w === 'drop-above' ? i + 1 : w === 'drop-into' ? i : tree.first[i];
+      this.drop(tree.layers.slice(0, at).filter(k => !gone.has(k.id)).length, w === 'drop-into' ? l.id : l.in || '');
     };
+  }
+
+  /** Puts what is dragged at a place among the layers that stay, into a group or none. */
+  drop(to, into) {
+    const layers = this.dragged;
+    this.dragged = null;
+    this.app.edit({ do: 'move', layers, to, in: into });
   }
 
   /** Draws each layer's band of the core sample and writes its coverage. */
@@ -151,7 +228,10 @@ export class Strata {
       share.textContent = !known ? '' : l.coverage === 0 ? 'nowhere' : l.coverage < 0.01 ? '<1%' : `${Math.round(l.coverage * 100)}%`;
       share.classList.toggle('none', known && l.coverage === 0);
       share.title = known && l.coverage === 0 ? 'This layer shows nowhere: widen its Where or its targets' : 'Share of the targeted surface where the layer shows';
-      band($('.core', li), l);
+      const canvas = $('.core', li);
+      if (!l.group) band(canvas, l);
+      else if (this.folded.has(l.id)) bandOf(canvas, this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))), l);
+      else canvas.getContext('2d').clearRect(0, 0, canvas.width, canvas.height);
     }
   }
 
@@ -199,6 +279,22 @@ function core(canvas, bands) {
     }
     if (b.metal > 0.5) { g.fillStyle = '#ffffff38'; g.fillRect(w * 0.2, top, 3, high); }
   }
+}
+
+/** The band of a folded group: its layers side by side, each as much as it covers. */
+function bandOf(canvas, layers, group) {
+  const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height, all = layers.reduce((a, l) => a + l.coverage, 0);
+  g.clearRect(0, 0, w, h);
+  g.globalAlpha = group.hidden ? 0.25 : 1;
+  let y = h;
+  const width = Math.max(4, (group.coverage || 0) * w);
+  for (const l of layers) {
+    const high = h * l.coverage / all;
+    y -= high;
+    g.fillStyle = l.what.colour.on ? l.what.colour.hex : '#777';
+    g.fillRect(0, y, width, high + 0.5);
+  }
+  g.globalAlpha = 1;
 }
 
 /** A band of a core sample: the layer's colour, grainier when rougher, as wide as its coverage. */

@@ -1,0 +1,225 @@
+package compose
+
+import (
+	"slices"
+
+	"crust/internal/core/pixel"
+)
+
+// blendRun is how many texels are blended at a time: their planes stay in the nearest cache.
+const blendRun = 512
+
+// level is what a group that is being laid has to know of what lies under it.
+type level struct {
+	under [blended][blendRun]float32 // the planes where it began
+	cover [blended][blendRun]float32 // by the first plane of each channel: how much its layers cover, of one that stands alone; else how much was covered round it
+	outer *level                     // that stands alone round it
+}
+
+// channelPlanes are the first plane and the end of each channel.
+var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, planeMetallic}, {planeMetallic, planeHeight}, {planeHeight, blended}}
+
+// lay blends turns over what planes hold of a tile; those that are nil are not wanted.
+func (g *ground) lay(k *scratch, run []turn, t int, planes []*[]float32) {
+	first := len(k.masks)
+	for i := 0; i < len(run); i++ {
+		m := g.mask(k, run[i].step, t) // this may lay what the mask depends on
+		k.masks = append(k.masks, m)
+		if m != nil && m.empty {
+			for range run[i].skip {
+				k.masks = append(k.masks, m)
+				i++
+			}
+		}
+	}
+	n := g.tiles[t].Len()
+	for at := 0; at < n; at += blendRun {
+		b := blending{k: k, planes: planes, at: at, end: min(n, at+blendRun)}
+		b.lay(run, k.masks[first:])
+	}
+	k.masks = k.masks[:first]
+}
+
+// blending lays turns over a run of texels.
+type blending struct {
+	k       *scratch
+	planes  []*[]float32
+	at, end int
+	depth   int    // how many groups are open
+	alone   *level // the innermost of them that stands alone
+}
+
+// of is a plane's run, nil when it is not wanted.
+func (b *blending) of(plane int) []float32 {
+	if b.planes[plane] == nil {
+		return nil
+	}
+	return (*b.planes[plane])[b.at:b.end]
+}
+
+func (b *blending) lay(run []turn, masks []*mask) {
+	shown, own := b.k.shown[:b.end-b.at], b.k.own[:b.end-b.at]
+	for i := 0; i < len(run); i++ {
+		s := &run[i]
+		if !s.show(shown, masks[i], b.at, s.opacity) {
+			i += max(0, s.skip)
+			continue
+		}
+		switch {
+		case s.skip > 0 && !slices.ContainsFunc(shown, func(x float32) bool { return x > 0 }):
+			i += s.skip
+		case s.skip > 0:
+			b.begin(s)
+		case s.group:
+			b.finish(s, shown, own)
+		default:
+			for j := range s.on {
+				v := &s.on[j]
+				if b.planes[v.first] == nil {
+					continue
+				}
+				a := v.through(shown, own)
+				if b.alone != nil {
+					b.over(v, a)
+					continue
+				}
+				for j, x := range v.own {
+					plane := b.of(v.first + j)
+					v.blend.Lay(plane, x, a)
+					if v.full {
+						endAtOne(plane)
+					}
+				}
+			}
+		}
+	}
+}
+
+// over lays a value into a group that stands alone.
+func (b *blending) over(v *value, a []float32) {
+	var room [blendRun]float32
+	own, cover := room[:len(a)], b.alone.cover[v.first][:len(a)]
+	for j, x := range v.own {
+		fill(own, x)
+		v.blend.LayOver(b.of(v.first+j), own, a, cover)
+		if v.full {
+			endAtOne(b.of(v.first + j))
+		}
+	}
+	pixel.Cover(cover, a)
+}
+
+// begin opens a group.
+func (b *blending) begin(s *turn) {
+	if b.depth == len(b.k.levels) {
+		b.k.levels = append(b.k.levels, new(level))
+	}
+	l := b.k.levels[b.depth]
+	b.depth++
+	l.outer = b.alone
+	for p := range blended {
+		plane := b.of(p)
+		if s.lays>>p&1 == 0 || plane == nil {
+			continue
+		}
+		copy(l.under[p][:], plane)
+		if s.alone != nil {
+			clear(plane)
+			clear(l.cover[p][:])
+		} else if b.alone != nil {
+			l.cover[p] = b.alone.cover[p]
+		}
+	}
+	if s.alone != nil {
+		b.alone = l
+	}
+}
+
+// finish lays what the group's layers made over what lay under it, where it shows.
+func (b *blending) finish(s *turn, shown, own []float32) {
+	b.depth--
+	l := b.k.levels[b.depth]
+	b.alone = l.outer
+	n := len(shown)
+	for _, ch := range channelPlanes {
+		first := ch[0]
+		if s.lays>>first&1 == 0 || b.of(first) == nil {
+			continue
+		}
+		var room [blendRun]float32
+		a := room[:n]
+		for i, x := range shown {
+			a[i] = x * l.cover[first][i]
+		}
+		for p := first; p < ch[1]; p++ {
+			plane, under := b.of(p), l.under[p][:n]
+			switch {
+			case s.alone == nil && l.outer == nil:
+				pixel.Blends[0].LayEach(under, plane, shown)
+				copy(plane, under)
+			case s.alone == nil:
+				part(plane, under, l.outer.cover[first][:n], l.cover[first][:n], shown)
+			default:
+				copy(own, plane)
+				copy(plane, under)
+				if l.outer == nil {
+					s.alone.LayEach(plane, own, a)
+				} else {
+					s.alone.LayOver(plane, own, a, l.outer.cover[first][:n])
+				}
+				if s.alone.Name == "add" && p != planeHeight {
+					endAtOne(plane)
+				}
+			}
+		}
+		switch {
+		case l.outer == nil:
+		case s.alone == nil:
+			was, cover := l.cover[first][:n], l.outer.cover[first][:n]
+			pixel.Blends[0].LayEach(was, cover, shown)
+			copy(cover, was)
+		default:
+			pixel.Cover(l.outer.cover[first][:n], a)
+		}
+	}
+}
+
+// part leaves a share of what was laid over what covers in part only: under as it was, with its cover.
+func part(plane, under, cover, was, share []float32) {
+	for i, m := range share {
+		a, b := cover[i]*m, was[i]*(1-m)
+		if a+b > 0 {
+			plane[i] = (plane[i]*a + under[i]*b) / (a + b)
+		}
+	}
+}
+
+// show writes how much of a step shows through its mask, and a share besides, from texel at on; false where nothing does.
+func (s *step) show(shown []float32, m *mask, at int, share float32) bool {
+	if s.full {
+		fill(shown, share)
+		return true
+	}
+	if m.empty {
+		return false
+	}
+	pixel.Widen(shown, m.v[at:], share/65535)
+	return true
+}
+
+// through is how much of a value shows where so much of its step does; scratch may be used for it.
+func (v *value) through(shown, scratch []float32) []float32 {
+	if v.alpha == 1 {
+		return shown
+	}
+	for i, x := range shown {
+		scratch[i] = x * v.alpha
+	}
+	return scratch
+}
+
+func endAtOne(v []float32) {
+	for i, x := range v {
+		v[i] = min(x, 1)
+	}
+}
