@@ -507,13 +507,13 @@ func (f *deliverFlags) document() (func(diagonal float64) (*strata.Document, err
 		}
 		values[name] = n
 	}
-	if _, err := fin.Layers(new(strata.Document), values, 1); err != nil {
+	if _, err := fin.Lay(new(strata.Document), values, 1); err != nil {
 		return nil, wrong{err}
 	}
 	return func(diagonal float64) (*strata.Document, error) {
 		doc := new(strata.Document)
 		var err error
-		doc.Layers, err = fin.Layers(doc, values, diagonal)
+		doc.Layers, err = fin.Lay(doc, values, diagonal)
 		return doc, err
 	}, nil
 }
@@ -581,7 +581,18 @@ func finishesCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{Use: "finishes", Short: "List the finishes", Args: exactly(), RunE: func(*cobra.Command, []string) error {
 		if asJSON {
-			return printJSON(map[string]any{"finishes": finish.Finishes})
+			type listed struct {
+				Name  string        `json:"name"`
+				Title string        `json:"title"`
+				Help  string        `json:"help"`
+				Tags  []string      `json:"tags"`
+				Dials []finish.Dial `json:"dials"`
+			}
+			var all []listed
+			for _, f := range finish.Finishes {
+				all = append(all, listed{f.Name, f.Title, f.Help, f.Tags, f.Dials})
+			}
+			return printJSON(map[string]any{"finishes": all})
 		}
 		for _, f := range finish.Finishes {
 			fmt.Printf("%-20s %s: %s\n", f.Name, f.Title, f.Help)

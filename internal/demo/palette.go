@@ -1,38 +1,37 @@
 package demo
 
 import (
-	"crust/internal/core/finish"
 	"crust/internal/core/strata"
 )
 
 // palette makes the clauses that the demo's strata are written in.
 type palette struct {
 	doc *strata.Document
-	k   finish.Clauses
+	k   clauses
 }
 
 func newPalette() *palette {
 	d := new(strata.Document)
-	return &palette{d, finish.Clauses{Doc: d}}
+	return &palette{d, clauses{d}}
 }
 
 func (p *palette) noise(join string, low, high, contrast float32, invert bool, size, seed float64) strata.Clause {
-	return p.k.Of("noise", join, finish.Shaped(low, high, contrast, invert), map[string]float64{"size": size, "seed": seed, "detail": 6})
+	return p.k.of("noise", join, shaped(low, high, contrast, invert), map[string]float64{"size": size, "seed": seed, "detail": 6})
 }
 
 func (p *palette) of(kind, join string, low, high, contrast float32, invert bool, values map[string]float64) strata.Clause {
-	return p.k.Of(kind, join, finish.Shaped(low, high, contrast, invert), values)
+	return p.k.of(kind, join, shaped(low, high, contrast, invert), values)
 }
 
 func (p *palette) parts(join string, invert bool, names ...string) strata.Clause {
-	return p.k.Of("parts", join, finish.Shaped(0, 1, 0, invert), nil, names...)
+	return p.k.of("parts", join, shaped(0, 1, 0, invert), nil, names...)
 }
 
 // form lets through from low to high of a form of noise.
 func (p *palette) form(form, join string, low, high, contrast, strength float32, size, seed float64) strata.Clause {
-	s := finish.Shaped(low, high, contrast, false)
+	s := shaped(low, high, contrast, false)
 	s.Strength = strength
-	return p.k.Of("noise", join, s, map[string]float64{"form": finish.Forms[form], "size": size, "seed": seed, "detail": 6})
+	return p.k.of("noise", join, s, map[string]float64{"form": forms[form], "size": size, "seed": seed, "detail": 6})
 }
 
 // runs draws a clause of noise out downwards.
@@ -55,7 +54,7 @@ func (p *palette) rim(wear string, level float32) strata.Clause {
 	return c
 }
 
-func (p *palette) lay(coats []finish.Coat) *strata.Document {
-	p.doc.Layers = finish.Bind(p.doc, coats)
+func (p *palette) lay(coats []coat) *strata.Document {
+	p.doc.Layers = bind(p.doc, coats)
 	return p.doc
 }

@@ -14,7 +14,6 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
-	"crust/internal/core/finish"
 	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -186,20 +185,6 @@ func (a *Asset) nudge() {
 	case a.wake <- struct{}{}:
 	default:
 	}
-}
-
-// lay puts a finish on top.
-func (a *Asset) lay(d *strata.Document, e strata.Edit) (label, layer string, err error) {
-	f, err := finish.Of(e.Kind)
-	if err != nil {
-		return "", "", err
-	}
-	layers, err := f.Layers(d, e.Dials, float64(a.model.Bounds().Diagonal()))
-	if err != nil {
-		return "", "", err
-	}
-	d.Layers = append(d.Layers, layers...)
-	return "Lay " + f.Title, layers[len(layers)-1].ID, d.Check()
 }
 
 // SetSize changes the working size of all sets.

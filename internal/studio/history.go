@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"crust/internal/core/finish"
 	"crust/internal/core/strata"
 	"crust/internal/store"
 )
@@ -187,6 +188,14 @@ func (a *Asset) apply(e strata.Edit) (next *strata.Document, label, layer string
 		next = a.doc.Clone()
 		label, layer, err = a.lay(next, e)
 		return next, label, layer, err
+	}
+	if e.Do == "dial" {
+		if err := a.doc.Locked(e.Layer); err != nil {
+			return nil, "", "", err
+		}
+		next = a.doc.Clone()
+		label, err = finish.Turn(next, e.Layer, e.Dials)
+		return next, label, e.Layer, err
 	}
 	now := *a.doc // Apply replaces what it changes
 	label, layer, err = now.Apply(e)

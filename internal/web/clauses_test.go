@@ -65,7 +65,7 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.click(`[data-card="quay-stone"] summary`)
 	r.axe("the finishes")
 	r.click(`[data-finish="quay-stone"]`)
-	r.until(`crust.doc.layers.some(l => l.name === 'Lichen') && crust.doc.undo === 'Lay Quay stone'`)
+	r.until(`crust.doc.layers.some(l => l.name === 'Lichen' && l.in === crust.layer().id) && crust.doc.undo === 'Lay Quay stone'`)
 
 	// The layers are searched by name and reading; one is clipped to the one below.
 	r.page.MustElement("#layer-search").MustInput("lichen")

@@ -169,6 +169,10 @@ func (s *Server) routes() {
 		}
 		return c.Blob(http.StatusOK, "application/octet-stream", quay())
 	})
+	e.GET("/api/finishes", s.finishes)
+	e.POST("/api/finishes", s.takeFinish)
+	e.GET("/api/finishes/:name", s.finishFile)
+	e.DELETE("/api/finishes/:name", s.dropFinish)
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
@@ -192,6 +196,7 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/misses", s.with(s.misses))
 	e.POST("/api/assets/:id/bring", s.with(s.bring))
 	e.POST("/api/assets/:id/high", s.with(s.high))
+	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
 	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
 	e.GET("/api/assets/:id/deliveries/:n/zip", s.with(s.deliveryZip))
@@ -321,25 +326,12 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}
 	return out
 }()
-
-// finishes are those built in, with what the page draws of each.
-func finishes() any {
-	type shown struct {
-		*finish.Finish
-		Sample []finish.Band `json:"sample"`
-	}
-	var out []shown
-	for i := range finish.Finishes {
-		out = append(out, shown{&finish.Finishes[i], finish.Finishes[i].Sample()})
-	}
-	return out
-}
 
 // tables is what the page's controls are made from, straight from the core's tables.
 func tables() map[string]any {
@@ -366,8 +358,12 @@ func tables() map[string]any {
 	for _, s := range compose.Sources {
 		sources[s.Name] = s.Label
 	}
-	return map[string]any{"blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"finishes": finishes(), "presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
+	dials := map[string][]finish.Dial{}
+	for _, f := range finish.Finishes {
+		dials[f.Name] = f.Dials
+	}
+	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {

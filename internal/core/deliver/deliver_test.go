@@ -51,7 +51,7 @@ func job(t *testing.T, preset string) Job {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if doc.Layers, err = f.Layers(doc, map[string]float64{"age": 0.7}, float64(m.Bounds().Diagonal())); err != nil {
+	if doc.Layers, err = f.Lay(doc, map[string]float64{"age": 0.7}, float64(m.Bounds().Diagonal())); err != nil {
 		t.Fatal(err)
 	}
 	all := map[string]map[string]*bake.Map{}
@@ -403,7 +403,7 @@ func TestDeliveriesRefuseWhatCannotBe(t *testing.T) {
 	}
 	f := &finish.Finishes[0]
 	for _, dials := range []map[string]float64{{"age": 2}, {"shine": 1}} {
-		if _, err := f.Layers(new(strata.Document), dials, 1); err == nil {
+		if _, err := f.Lay(new(strata.Document), dials, 1); err == nil {
 			t.Errorf("dials %v are accepted", dials)
 		}
 	}

@@ -11,19 +11,6 @@ import (
 	"crust/internal/core/uv"
 )
 
-// HSV to RGB as every colour text has it: red at 0°, green at 120°, blue at 240°, and value and
-// saturation as they say.
-func TestHue(t *testing.T) {
-	for _, c := range []struct {
-		deg, sat, val float64
-		want          string
-	}{{0, 1, 1, "#ff0000"}, {120, 1, 1, "#00ff00"}, {240, 1, 1, "#0000ff"}, {60, 1, 1, "#ffff00"}, {360, 1, 1, "#ff0000"}, {200, 0, 0.5, "#808080"}, {30, 1, 1, "#ff8000"}} {
-		if got := Hue(c.deg, c.sat, c.val); got != c.want {
-			t.Errorf("hue %g, saturation %g, value %g: %s, want %s", c.deg, c.sat, c.val, got, c.want)
-		}
-	}
-}
-
 // A finish fits itself to models of any size: on a 20 cm and on a 20 m block alike the top paint
 // covers most of a young surface and less of an old one, and edges lose theirs first.
 func TestWornMarinePaintFitsAnyModel(t *testing.T) {
@@ -63,7 +50,7 @@ func TestWornMarinePaintFitsAnyModel(t *testing.T) {
 		cover := map[float64]float64{}
 		for _, age := range []float64{0, 0.5, 1} {
 			d := new(strata.Document)
-			if d.Layers, err = f.Layers(d, map[string]float64{"age": age}, float64(m.Bounds().Diagonal())); err != nil {
+			if d.Layers, err = f.Lay(d, map[string]float64{"age": age}, float64(m.Bounds().Diagonal())); err != nil {
 				t.Fatal(err)
 			}
 			if err := d.Check(); err != nil {
@@ -99,7 +86,7 @@ func TestFinishesNameTheirDials(t *testing.T) {
 			for _, v := range []float64{k.Min, k.Default, k.Max} {
 				d := new(strata.Document)
 				var err error
-				if d.Layers, err = f.Layers(d, map[string]float64{k.Name: v}, 3); err == nil {
+				if d.Layers, err = f.Lay(d, map[string]float64{k.Name: v}, 3); err == nil {
 					err = d.Check()
 				}
 				if err != nil {

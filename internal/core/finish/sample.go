@@ -12,7 +12,7 @@ type Band struct {
 
 // Sample lists the coats of a finish that lay down colour, lowest first, with its dials at their defaults.
 func (f *Finish) Sample() (out []Band) {
-	layers, err := f.Layers(new(strata.Document), nil, 3)
+	layers, err := f.Lay(new(strata.Document), nil, f.Metres)
 	if err != nil {
 		panic(err) // defaults are in range, which a test holds
 	}

@@ -22,6 +22,8 @@ type Edit struct {
 	Path   string             `json:"path,omitempty"`
 	Value  json.RawMessage    `json:"value,omitempty"`
 	Dials  map[string]float64 `json:"dials,omitempty"`
+	// Targets are sets that a finish is laid on; none means all.
+	Targets []string `json:"targets,omitempty"`
 }
 
 // Apply makes the change and returns its label for undo, and the ID of the layer that it is about.
@@ -36,7 +38,7 @@ func (d *Document) Apply(e Edit) (label, layer string, err error) {
 	}
 	if !staysOpen[e.Do] && e.Path != "locked" {
 		for _, m := range append(e.Layers, e.In) {
-			if err := d.locked(m); err != nil {
+			if err := d.Locked(m); err != nil {
 				return "", "", err
 			}
 		}
@@ -263,6 +265,15 @@ func several(d *Document, marks []string) string {
 	return fmt.Sprintf("%d layers", len(marks))
 }
 
+// Put puts layers right above a layer, into it when it is a group, on top of all when none is named, and checks the document.
+func (d *Document) Put(above string, layers ...Layer) error {
+	if err := d.insert(above, layers...); err != nil {
+		return err
+	}
+	d.settle()
+	return d.Check()
+}
+
 // insert puts layers, of which the last holds or follows the others, right above a layer; into it when it is a group, and
 // on top of all when none is named.
 func (d *Document) insert(above string, layers ...Layer) error {
@@ -277,7 +288,7 @@ func (d *Document) insert(above string, layers ...Layer) error {
 			at, in = i, l.ID
 		}
 	}
-	if err := d.locked(in); err != nil {
+	if err := d.Locked(in); err != nil {
 		return err
 	}
 	own := map[string]bool{}

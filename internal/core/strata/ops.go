@@ -65,10 +65,17 @@ func Diff(from, to *Document) (ops []Op) {
 
 // equal compares two layers, an absent list like an empty one.
 func (l *Layer) equal(o *Layer) bool {
-	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Blend == o.Blend && l.Locked == o.Locked && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
+	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Blend == o.Blend && l.Locked == o.Locked && l.Finish.equal(o.Finish) && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
 		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool {
 			return a.ID == b.ID && a.Kind == b.Kind && a.Join == b.Join && a.Off == b.Off && a.Shape == b.Shape && maps.Equal(a.Params, b.Params) && slices.Equal(a.Parts, b.Parts) && slices.Equal(a.Layers, b.Layers)
 		})
+}
+
+func (l *Laid) equal(o *Laid) bool {
+	if l == nil || o == nil {
+		return l == o
+	}
+	return l.Name == o.Name && l.Diagonal == o.Diagonal && l.Next == o.Next && maps.Equal(l.Dials, o.Dials) && maps.Equal(l.Marks, o.Marks) && bytes.Equal(l.Own, o.Own)
 }
 
 func marksOf(layers []Layer) []string {

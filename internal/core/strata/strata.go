@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -31,8 +32,9 @@ type Layer struct {
 	ID      string   `json:"id"`
 	Name    string   `json:"name"`
 	Group   bool     `json:"group,omitempty"`
-	In      string   `json:"in,omitempty"`    // mark of the group that holds it
-	Blend   string   `json:"blend,omitempty"` // of a group: how what it holds goes over what lies below, together; none has them do so one by one
+	In      string   `json:"in,omitempty"`     // mark of the group that holds it
+	Finish  *Laid    `json:"finish,omitempty"` // of a group that a finish was laid as
+	Blend   string   `json:"blend,omitempty"`  // of a group: how what it holds goes over what lies below, together; none has them do so one by one
 	Hidden  bool     `json:"hidden,omitempty"`
 	Locked  bool     `json:"locked,omitempty"`
 	Clip    bool     `json:"clip,omitempty"` // it shows only where the layer below does
@@ -42,6 +44,51 @@ type Layer struct {
 	Soften  float32  `json:"soften,omitempty"` // metres over which the finished Where is averaged
 	Where   []Clause `json:"where"`
 }
+
+// Laid is the finish that a group was laid as, so that its dials can be moved still.
+type Laid struct {
+	Name     string             `json:"name"`
+	Dials    map[string]float64 `json:"dials"`
+	Diagonal float64            `json:"diagonal"`        // metres, of the model that it was laid on
+	Next     int                `json:"next"`            // where the numbers of its marks begin
+	Marks    map[string]string  `json:"marks,omitempty"` // by those that it was laid with: those that its layers and clauses have, in a copy
+	Own      json.RawMessage    `json:"own,omitempty"`   // the finish itself, where it is not built in
+}
+
+// Mark is the mark that a layer or clause has which was laid with another.
+func (l *Laid) Mark(laid string) string {
+	if l.Marks == nil {
+		return laid
+	}
+	return l.Marks[laid]
+}
+
+// clone returns a deep copy, in which marks are those that copies have; nil marks are the same.
+func (l *Laid) clone(marks map[string]string) *Laid {
+	if l == nil {
+		return nil
+	}
+	out := *l
+	out.Dials, out.Marks = maps.Clone(l.Dials), maps.Clone(l.Marks)
+	if marks != nil {
+		out.Marks = map[string]string{}
+		for was, now := range marks {
+			if l.Marks == nil {
+				out.Marks[was] = now
+				continue
+			}
+			for first, then := range l.Marks {
+				if then == was {
+					out.Marks[first] = now
+				}
+			}
+		}
+	}
+	return &out
+}
+
+// MaxOwn bounds, in bytes, what a group keeps of a finish that is not built in.
+const MaxOwn = 1 << 20
 
 // What is the values a layer lays down. A channel that is off is left as it is below.
 type What struct {
@@ -148,6 +195,9 @@ func (d *Document) NewClause(kind string) (Clause, error) {
 	return c, nil
 }
 
+// Mark gives a mark that no layer or clause of the document has had.
+func (d *Document) Mark(prefix string) string { return d.id(prefix) }
+
 func (d *Document) id(prefix string) string {
 	d.Next++
 	return fmt.Sprintf("%s%d", prefix, d.Next)
@@ -164,7 +214,7 @@ func (d *Document) Clone() *Document {
 }
 
 func (l Layer) clone() Layer {
-	l.Targets = slices.Clone(l.Targets)
+	l.Targets, l.Finish = slices.Clone(l.Targets), l.Finish.clone(nil)
 	where := make([]Clause, len(l.Where))
 	for i, c := range l.Where {
 		if c.Params != nil {
@@ -314,6 +364,9 @@ func (l *Layer) check() *Wrong {
 	}
 	if l.Blend != "" && !l.Group {
 		return wrongf("blend", "it is for groups; a coat has one for each channel")
+	}
+	if l.Finish != nil && (!l.Group || len(l.Finish.Own) > MaxOwn) {
+		return wrongf("finish", "a finish is a group, and has at most %d kB", MaxOwn>>10)
 	}
 	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
 		return &Wrong{Path: "what.colour.hex", Err: err}

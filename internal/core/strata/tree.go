@@ -135,8 +135,13 @@ func (d *Document) copyOf(layers []Layer) []Layer {
 		if l.Where == nil {
 			l.Where = []Clause{}
 		}
+		had := marksOfClauses(l.Where)
 		d.adopt(l.Where, marks)
-		d.Layers = append(d.Layers, *l) // so that no two of them take one name
+		for k, was := range had {
+			marks[was] = l.Where[k].ID
+		}
+		l.Finish = l.Finish.clone(marks) // which knows those of all that it holds, as these lie below
+		d.Layers = append(d.Layers, *l)  // so that no two of them take one name
 	}
 	d.Layers = d.Layers[:len(d.Layers)-len(out)]
 	return out
@@ -152,8 +157,8 @@ func (d *Document) NewGroup(name string) Layer {
 	return g
 }
 
-// locked says that a layer, or a group that it is in, is locked, if so.
-func (d *Document) locked(mark string) error {
+// Locked says that a layer, or a group that it is in, is locked, if so.
+func (d *Document) Locked(mark string) error {
 	for range len(d.Layers) {
 		l, _, err := d.Layer(mark)
 		if err != nil {

@@ -1,5 +1,6 @@
 // The bench: the chosen layer's What, channel by channel, and its Where as a chain of cards.
-import { $, el, icon, stamp, toast } from './dom.js';
+import { $, complain, el, icon, stamp, toast } from './dom.js';
+import { call } from './api.js';
 import { keyed } from './keyed.js';
 import { Tree } from './tree.js';
 import { value } from './values.js';
@@ -26,7 +27,7 @@ export class Bench {
       return;
     }
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
-      ...l.group ? [{ key: l.id + '.group', of: l.blend, make: () => this.group(l) }] : this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
+      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish], make: () => this.group(l) }] : this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
     this.chain(l);
   }
 
@@ -57,7 +58,42 @@ export class Bench {
     blend.onchange = () => this.set(l, 'blend', blend.value);
     const open = el('button.button', { title: 'Ungroup (Ctrl+Shift+G): its layers stay, its Where and opacity go' }, icon('stack-pop'), 'Ungroup');
     open.onclick = () => this.app.edit({ do: 'ungroup', layer: l.id });
-    return el('div.group-what', {}, el('label', {}, el('span', {}, 'Laid'), blend), el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), open);
+    const save = el('button.button', { title: 'Keep this group as a finish of your own, to lay on other models', 'data-save': '' }, icon('bookmark-plus'), 'Save as finish');
+    save.onclick = () => this.save(l);
+    const dials = l.finish ? this.dials(l) : [];
+    return el('div.group-what', {}, ...dials, el('label', {}, el('span', {}, 'Laid'), blend), dials.length ? null : el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), el('div.row', {}, save, open));
+  }
+
+  /** The dials of a group that is a finish. */
+  dials(l) {
+    const of = l.finish.own?.dials || this.app.tables.dials[l.finish.name] || [];
+    const turn = (d, v) => ({ do: 'dial', layer: l.id, dials: { [d.name]: v } });
+    return of.map(d => {
+      const v = value({ ...d, value: l.finish.dials[d.name] ?? d.default, live: x => this.app.live(turn(d, x)), commit: x => this.app.edit(turn(d, x)) });
+      v.title = d.help;
+      v.classList.add('dial');
+      return v;
+    });
+  }
+
+  /** Keeps a group as a finish. */
+  save(l) {
+    const sheet = $('#save-finish'), title = $('#save-finish-title'), help = $('#save-finish-help'), complaint = $('#save-finish-complaint');
+    title.value = l.name;
+    help.value = '';
+    complain(complaint, '');
+    sheet.showModal();
+    title.select();
+    $('#save-finish-yes').onclick = async e => {
+      e.preventDefault();
+      try {
+        const a = await call('POST', `${this.app.api}/finish`, { layer: l.id, title: title.value, help: help.value });
+        sheet.close();
+        toast(`“${title.value.trim()}” is among your finishes now. ${(a.notes || []).join(' ')}`);
+      } catch (err) {
+        complain(complaint, err.message);
+      }
+    };
   }
 
   channel(l, c) {

@@ -1,9 +1,9 @@
 // The strata: layers as a core sample, top first.
 import { $, el, icon, stamp, toast } from './dom.js';
+import { Finishes } from './finishes.js';
 import { keyed } from './keyed.js';
 import { Targets } from './targets.js';
 import { Tree } from './tree.js';
-import { value } from './values.js';
 
 export class Strata {
   constructor(app) {
@@ -13,9 +13,7 @@ export class Strata {
     $('#add-coat').onclick = () => app.edit({ do: 'add', layer: app.chosen || undefined });
     $('#add-group').onclick = () => this.group();
     this.folded = new Set(JSON.parse(localStorage.getItem(this.kept()) || '[]')); // IDs of groups
-    $('#add-finish').onclick = () => { $('#finish-sheet').hidden = false; $('#finish-search').focus(); };
-    $('#finish-close').onclick = () => { $('#finish-sheet').hidden = true; };
-    this.finishes();
+    this.sheet = new Finishes(app);
     this.search = el('input.input', { type: 'search', placeholder: 'Search layers', 'aria-label': 'Search layers', id: 'layer-search', hidden: true });
     this.search.oninput = () => this.narrow();
     this.search.onkeydown = e => { if (e.key === 'Escape') { this.search.value = ''; this.narrow(); } };
@@ -190,7 +188,7 @@ export class Strata {
     };
     const marks = ['drop-above', 'drop-into', 'drop-below'];
     const where = e => {
-      const y = e.offsetY / li.offsetHeight, folded = this.folded.has(l.id);
+      const box = li.getBoundingClientRect(), y = (e.clientY - box.top) / box.height, folded = this.folded.has(l.id);
       if (!l.group) return y < 0.5 ? 'drop-above' : 'drop-below';
       return y < 0.3 ? 'drop-above' : y > 0.7 && folded ? 'drop-below' : 'drop-into';
     };
@@ -233,51 +231,6 @@ export class Strata {
       else if (this.folded.has(l.id)) bandOf(canvas, this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))), l);
       else canvas.getContext('2d').clearRect(0, 0, canvas.width, canvas.height);
     }
-  }
-
-  /** The sheet of finishes: what each is made of as a core sample; its dials when it is opened. */
-  finishes() {
-    const cards = this.app.tables.finishes.map(f => {
-      const dials = Object.fromEntries(f.dials.map(d => [d.name, d.default]));
-      const lay = el('button.button.is-primary', { 'data-finish': f.name }, 'Lay on top');
-      lay.onclick = async () => {
-        await this.app.edit({ do: 'finish', kind: f.name, dials });
-        $('#finish-sheet').hidden = true;
-      };
-      const sample = el('canvas.finish-sample', { width: 36, height: 52, 'aria-hidden': 'true' });
-      core(sample, f.sample);
-      const card = el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
-        ...f.dials.map(d => { const v = value({ ...d, value: d.default, commit: x => { dials[d.name] = x; }, live: x => { dials[d.name] = x; } }); v.title = d.help; return v; }), lay);
-      return [card, `${f.title} ${f.help}`.toLowerCase()];
-    });
-    const search = el('input.input', { type: 'search', placeholder: 'Search finishes', 'aria-label': 'Search finishes', id: 'finish-search' }), none = el('p.empty', { hidden: true }, 'No finish is called that.');
-    search.oninput = () => {
-      const words = search.value.trim().toLowerCase().split(/\s+/);
-      for (const [card, text] of cards) card.hidden = !words.every(w => text.includes(w));
-      none.hidden = cards.some(([card]) => !card.hidden);
-    };
-    $('#finish-list').replaceChildren(search, ...cards.map(c => c[0]), none);
-  }
-}
-
-/** A finish as a core sample: its coats as bands with uneven rims, the lowest at the foot. */
-function core(canvas, bands) {
-  const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height, high = h / bands.length;
-  let seed = 11;
-  const rnd = () => { seed = seed * 1664525 + 1013904223 | 0; return (seed >>> 8) / 16777216; };
-  for (let i = bands.length - 1; i >= 0; i--) { // each hides the foot of those above it
-    const b = bands[i], top = h - (i + 1) * high;
-    g.fillStyle = b.hex;
-    g.beginPath();
-    g.moveTo(0, h);
-    for (let x = 0; x <= w; x += 4) g.lineTo(x, Math.max(0, top + (i + 1 < bands.length ? (rnd() - 0.5) * Math.min(5, high) : 0)));
-    g.lineTo(w, h);
-    g.fill();
-    for (let k = 0; k < b.rough * 26; k++) {
-      g.fillStyle = rnd() < 0.5 ? '#ffffff22' : '#00000030';
-      g.fillRect(rnd() * w, top + rnd() * high, 1.5, 1.5);
-    }
-    if (b.metal > 0.5) { g.fillStyle = '#ffffff38'; g.fillRect(w * 0.2, top, 3, high); }
   }
 }
 
