@@ -36,6 +36,8 @@ const (
 	keptClause  = 0x43
 	keptWhere   = 0x57
 	keptReading = 0x52
+	keptSource  = 0x53
+	keptPicture = 0x50
 )
 
 // average is an average over a radius in metres.

@@ -20,19 +20,20 @@ import (
 // Body is an asset's whole surface: its model, sets and baked maps, and the clouds of points that surroundings are read
 // from. The canvases of its sets, at whatever size, share it; one goroutine uses them all at a time.
 type Body struct {
-	cache   *Cache
-	model   *mesh.Model
-	sets    []uv.Set
-	maps    Maps
-	floor   geom.Vec3 // lowest corner of the model
-	area    float64   // square metres
-	parts   map[string]int32
-	setOf   []int32           // by triangle, −1 for none
-	aims    map[string][]bool // by targets: the triangles that they name
-	beyond  []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
-	mu      sync.Mutex        // held while points of a cloud are evaluated
-	clouds  []*cloud          // the one used last at the end
-	samples int               // of a cloud at the most
+	cache    *Cache
+	model    *mesh.Model
+	sets     []uv.Set
+	maps     Maps
+	pictures Pictures
+	floor    geom.Vec3 // lowest corner of the model
+	area     float64   // square metres
+	parts    map[string]int32
+	setOf    []int32           // by triangle, −1 for none
+	aims     map[string][]bool // by targets: the triangles that they name
+	beyond   []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
+	mu       sync.Mutex        // held while points of a cloud are evaluated
+	clouds   []*cloud          // the one used last at the end
+	samples  int               // of a cloud at the most
 }
 
 // Maps reads baked maps of a set by kind; those that there are not are left out.

@@ -109,7 +109,7 @@ func newCanvas(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*
 		return nil, err
 	}
 	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf, n: surf.Len()}
-	c.only, c.spans = set.Key, make([][]span, len(surf.Tiles))
+	c.side, c.only, c.spans = size, set.Key, make([][]span, len(surf.Tiles))
 	c.tri = make([]int32, surf.Len())
 	c.pitch = float32(1 / max(1e-9, set.Density(size)))
 	c.faces(b.model, set)
@@ -178,9 +178,18 @@ func (c *Canvas) Position(t, i int) geom.Vec3 {
 // Reads lists the baked maps that an evaluation of a document takes from.
 func Reads(d *strata.Document) []string {
 	out := []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}
+	source := func(s *strata.Source) {
+		if s != nil && s.Kind == "map" && !slices.Contains(out, s.Map) {
+			out = append(out, s.Map)
+		}
+	}
 	for i := range d.Layers {
+		for _, ch := range strata.Channels {
+			source(ch.Of(&d.Layers[i].What).Source)
+		}
 		for j := range d.Layers[i].Where {
 			c := &d.Layers[i].Where[j]
+			source(c.Source)
 			k, err := field.KindOf(c.Kind)
 			if err != nil {
 				continue // evaluating says so

@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
@@ -47,6 +48,7 @@ type step struct {
 	relief  uint64 // hash of the height alone
 	opacity float32
 	on      []value
+	each    bool // one of on has a source
 	group   bool
 	alone   *pixel.Blend // of a group: how its layers, laid over nothing, go over what lies below; nil where they do so one by one
 }
@@ -67,6 +69,7 @@ type clause struct {
 	soft   *around // the shaped field over a radius; nil where it is sharp
 	off    bool
 	below  []turn  // that lay down the height which a clause of relief reads
+	source *source // what it reads; nil for none
 	same   *step   // whose Where it is; nil where there is none
 	mean   *around // of that height; nil where it reads the height alone
 }
@@ -78,6 +81,10 @@ type value struct {
 	blend pixel.Blend
 	alpha float32
 	full  bool // sums end at 1
+	// In place of own: what a source gives, from low to high, or what lies below, changed.
+	source    *source
+	low, high float32
+	adjust    *strata.Adjust
 }
 
 // Places of the planes that are blended, in the order of Channels.planes.
@@ -103,6 +110,7 @@ type plan struct {
 	where, relief []uint64 // by layer: hashes of its own Where and of the height that it lays down; relief is 0 for none
 	made          map[madeOn]*step
 	around        map[uint64]*around
+	maps          mapsOf
 	failed        atomic.Pointer[error] // the first fault met while it ran
 }
 
@@ -145,6 +153,7 @@ func newPlan(b *Body, d *strata.Document) *plan {
 		relief := uint64(0)
 		if v := &l.What.Height; v.On && v.Opacity > 0 && p.shows[i] && !l.Group {
 			relief = mix(mix(mix(hashOf(v.Blend), bits(v.Number)), bits(v.Opacity)), bits(l.Opacity))
+			relief = mix(relief, beyond(v))
 		}
 		p.relief = append(p.relief, relief)
 	}
@@ -152,6 +161,15 @@ func newPlan(b *Body, d *strata.Document) *plan {
 }
 
 func bits(v float32) uint64 { return uint64(math.Float32bits(v)) }
+
+// beyond hashes what of a value is not a constant.
+func beyond(v *strata.Value) uint64 {
+	if v.Source == nil && v.Adjust == nil {
+		return 0
+	}
+	b, _ := json.Marshal([]any{v.Source, v.Adjust})
+	return hashOf(string(b))
+}
 
 // plain tells whether a group changes nothing of what its layers lay down.
 func (p *plan) plain(i int) bool {
@@ -472,21 +490,35 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		// W3C, Compositing and Blending Level 1, plus-lighter: Co = min(1, αs·Cs + αb·Cb). Later modes need
 		// what is in range; height alone has no end.
 		k := value{first: firstPlane[i], blend: b, alpha: v.Opacity, full: b.Name == "add" && ch.Name != "height", own: []float32{v.Number}}
+		scale := float32(1)
 		switch ch.Name {
 		case "colour":
-			rgb, err := strata.ParseHex(v.Hex)
+			rgb, err := strata.ParseHex(cmp.Or(v.Hex, "#808080"))
 			if err != nil {
 				return nil, err
 			}
 			k.own = rgb[:]
 		case "height":
+			scale = 1. / 1000
 			k.own[0] = v.Number / 1000
 		}
+		if k.adjust = v.Adjust; k.adjust == nil {
+			if k.source, err = p.sourceOf(g, layer, v.Source, len(k.own)); err != nil {
+				return nil, err
+			}
+		}
+		if k.source != nil {
+			k.low, k.high = v.Source.Low*scale, v.Source.High*scale
+			if ch.Name == "colour" {
+				k.low, k.high = 0, 1
+			}
+		}
+		s.each = s.each || k.source != nil
 		own := mix(hashOf(b.Name), uint64(i))
 		for _, x := range append([]float32{v.Opacity}, k.own...) {
 			own = mix(own, bits(x))
 		}
-		s.what = mix(s.what, own)
+		s.what = mix(mix(s.what, own), beyond(v))
 		if ch.Name == "height" {
 			s.relief = p.relief[layer]
 		}
@@ -498,6 +530,20 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 // resolve makes clause n of a layer ready.
 func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
 	cl := &p.doc.Layers[layer].Where[n]
+	out, err := p.clauseOf(g, layer, cl)
+	if err != nil {
+		return clause{}, err
+	}
+	if cl.Shape.Soften > 0 {
+		c := *cl
+		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
+		out.soft = p.average(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
+	}
+	return out, nil
+}
+
+// clauseOf makes a clause of a layer ready, but for softening.
+func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error) {
 	k, err := field.KindOf(cl.Kind)
 	if err != nil {
 		return clause{}, err
@@ -528,12 +574,13 @@ func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
 			out.mean = p.average(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
 		}
 	}
-	if cl.Shape.Soften > 0 {
-		c := *cl
-		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
-		out.soft = p.average(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
+	switch {
+	case k.Source:
+		out.source, err = p.sourceOf(g, layer, cl.Source, 1)
+	case k.IDs:
+		out.source, err = p.idsOf(cl, out.values)
 	}
-	return out, nil
+	return out, err
 }
 
 func hashOf(s string) uint64 {

@@ -28,6 +28,7 @@ type ground struct {
 	spans [][]span // by tile, where they lie in squares
 	in    inputs
 	pitch float32 // about how far places lie apart, in metres
+	side  int     // of the square that places lie in, in texels
 	only  string  // the key of the set that all places lie on; empty when they may lie on any
 	aims  map[string]target
 	work  []*scratch
@@ -274,6 +275,9 @@ type scratch struct {
 	slopes     slopes
 	masks      []*mask
 	levels     []*level
+	square     [2][tileTexels]float32 // see squares
+	read       [3][]float32
+	own3       [3][tileTexels]float32 // values of a source, or what an adjustment gives
 	near       lattice
 	local      []float32 // values that a tile is read from
 	rim        *scratch  // of the rim
@@ -423,7 +427,7 @@ func (g *ground) clip(k *scratch, base held, m *mask, acc []float32) {
 }
 
 // needBelow is what clauses read that looks at layers below.
-const needBelow = field.NeedHeight | field.NeedMask
+const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource
 
 // seen is what each clause that looks at layers below sees on a tile: the height, or the finished Where of one; nil for the
 // others.
@@ -440,6 +444,9 @@ func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 		}
 		if out[i] == nil {
 			out[i] = make([]float32, g.tiles[t].Len())
+			if s := cs[i].source; s != nil {
+				pixel.Widen(out[i], s.read(k, g, t)[0], 1./65535)
+			}
 			if s := cs[i].same; s != nil {
 				s.show(out[i], g.mask(k, s, t), 0, 1)
 			}

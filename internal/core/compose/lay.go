@@ -32,12 +32,33 @@ func (g *ground) lay(k *scratch, run []turn, t int, planes []*[]float32) {
 			}
 		}
 	}
+	sources := g.sourced(k, run, k.masks[first:], t, planes)
 	n := g.tiles[t].Len()
 	for at := 0; at < n; at += blendRun {
 		b := blending{k: k, planes: planes, at: at, end: min(n, at+blendRun)}
-		b.lay(run, k.masks[first:])
+		b.lay(run, k.masks[first:], sources)
 	}
 	k.masks = k.masks[:first]
+}
+
+// sourced reads what sources give on a tile, by turn and value; nil where no turn has one.
+func (g *ground) sourced(k *scratch, run []turn, masks []*mask, t int, planes []*[]float32) (out [][][3][]uint16) {
+	for i := range run {
+		s := &run[i]
+		if !s.each || masks[i] != nil && masks[i].empty {
+			continue
+		}
+		if out == nil {
+			out = make([][][3][]uint16, len(run))
+		}
+		out[i] = make([][3][]uint16, len(s.on))
+		for j := range s.on {
+			if of := s.on[j].source; of != nil && planes[s.on[j].first] != nil {
+				out[i][j] = of.read(k, g, t)
+			}
+		}
+	}
+	return out
 }
 
 // blending lays turns over a run of texels.
@@ -57,7 +78,7 @@ func (b *blending) of(plane int) []float32 {
 	return (*b.planes[plane])[b.at:b.end]
 }
 
-func (b *blending) lay(run []turn, masks []*mask) {
+func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16) {
 	shown, own := b.k.shown[:b.end-b.at], b.k.own[:b.end-b.at]
 	for i := 0; i < len(run); i++ {
 		s := &run[i]
@@ -79,13 +100,24 @@ func (b *blending) lay(run []turn, masks []*mask) {
 					continue
 				}
 				a := v.through(shown, own)
+				var each [3][]float32
+				switch {
+				case v.adjust != nil:
+					each = b.adjusted(v)
+				case v.source != nil:
+					each = b.given(v, sources[i][j])
+				}
 				if b.alone != nil {
-					b.over(v, a)
+					b.over(v, each, a)
 					continue
 				}
 				for j, x := range v.own {
 					plane := b.of(v.first + j)
-					v.blend.Lay(plane, x, a)
+					if each[j] != nil {
+						v.blend.LayEach(plane, each[j], a)
+					} else {
+						v.blend.Lay(plane, x, a)
+					}
 					if v.full {
 						endAtOne(plane)
 					}
@@ -95,12 +127,60 @@ func (b *blending) lay(run []turn, masks []*mask) {
 	}
 }
 
+// given is what a source gives on the run, plane by plane.
+func (b *blending) given(v *value, of [3][]uint16) (out [3][]float32) {
+	for j := range v.own {
+		out[j] = b.k.own3[j][:b.end-b.at]
+		pixel.Widen(out[j], of[j][b.at:b.end], (v.high-v.low)/65535)
+		if v.low != 0 {
+			for i := range out[j] {
+				out[j][i] += v.low
+			}
+		}
+	}
+	return out
+}
+
+// adjusted is what lies below on the run, changed.
+func (b *blending) adjusted(v *value) (out [3][]float32) {
+	a := v.adjust
+	for j := range v.own {
+		out[j] = b.k.own3[j][:b.end-b.at]
+		copy(out[j], b.of(v.first+j))
+	}
+	if len(v.own) == 3 && (a.Hue != 0 || a.Saturation != 0 || a.Lightness != 0) {
+		red, green, blue := out[0], out[1], out[2]
+		for i := range red {
+			red[i], green[i], blue[i] = pixel.Turned(red[i], green[i], blue[i], a.Hue, a.Saturation, a.Lightness)
+		}
+	}
+	if v.first == planeHeight {
+		return out // it has no ends that levels could be told by
+	}
+	for j := range v.own {
+		for i, x := range out[j] {
+			if a.Low != 0 || a.High != 1 || a.Gamma != 1 {
+				x = pixel.Levelled(x, a.Low, a.High, a.Gamma)
+			}
+			if a.Contrast != 0 {
+				x = pixel.Contrasted(x, a.Contrast)
+			}
+			out[j][i] = x
+		}
+	}
+	return out
+}
+
 // over lays a value into a group that stands alone.
-func (b *blending) over(v *value, a []float32) {
+func (b *blending) over(v *value, each [3][]float32, a []float32) {
 	var room [blendRun]float32
-	own, cover := room[:len(a)], b.alone.cover[v.first][:len(a)]
+	cover := b.alone.cover[v.first][:len(a)]
 	for j, x := range v.own {
-		fill(own, x)
+		own := each[j]
+		if own == nil {
+			own = room[:len(a)]
+			fill(own, x)
+		}
 		v.blend.LayOver(b.of(v.first+j), own, a, cover)
 		if v.full {
 			endAtOne(b.of(v.first + j))

@@ -19,16 +19,16 @@ type Block struct {
 	Height     []float32 // metres that layers below lay down, and their mean over a radius
 	Mean       []float32
 	Thick      []float32 // baked thickness, 0–1
-	Mask       []float32 // the finished Where of a layer below
+	Mask       []float32 // the finished Where of a layer below; what is read of a source
 	Floor      geom.Vec3 // lowest corner of the asset's box
 	Pitch      float32   // about how far points lie apart, in metres
 }
 
 // Need is what a kind reads of a block; the rest may be left out.
-type Need uint8
+type Need uint16
 
 // What kinds read: the place, the normal, occlusion, curvature, the part, the height that layers below lay down, thickness,
-// the finished Where of a layer below.
+// the finished Where of a layer below, a source.
 const (
 	NeedPlace Need = 1 << iota
 	NeedNormal
@@ -38,6 +38,7 @@ const (
 	NeedHeight
 	NeedThick
 	NeedMask
+	NeedSource
 )
 
 // Len is how many points the block has.
@@ -81,6 +82,9 @@ type Kind struct {
 	Parts  bool     `json:"parts,omitempty"`  // takes a list of part names
 	Layers bool     `json:"layers,omitempty"` // takes a list of layers
 	Layer  bool     `json:"layer,omitempty"`  // takes one layer, the first of the list
+	Source bool     `json:"source,omitempty"` // reads a source
+	IDs    bool     `json:"ids,omitempty"`    // takes colours of the ID map
+	Free   bool     `json:"free,omitempty"`   // gives values that a source of a What can take
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
@@ -140,7 +144,7 @@ var Kinds = []Kind{
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			ramp(out, b.AO, 1, -1)
 		}, Words: say("in shelter", "out of shelter")},
-	{Name: "noise", Label: "Noise", Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
+	{Name: "noise", Label: "Noise", Free: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
 		Params: []Param{
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
@@ -159,7 +163,7 @@ var Kinds = []Kind{
 			}
 			return words
 		}},
-	{Name: "pattern", Label: "Pattern", Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
+	{Name: "pattern", Label: "Pattern", Free: true, Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
 		Params: []Param{
 			{Name: "form", Label: "form", Max: float64(len(motifs) - 1), Whole: true, Choices: namesOf(motifs, func(m motif) string { return m.name })},
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.1, Log: true},
@@ -270,6 +274,30 @@ var Kinds = []Kind{
 				return "where " + name + " is not"
 			}
 			return "the same as " + name
+		}},
+	{Name: "picture", Label: "Picture", Needs: NeedSource, Icon: "photo", Help: "a picture that was brought in, laid on the surface", Source: true,
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) },
+		Words: func(_ []float64, of []string, invert bool) string {
+			if invert {
+				return "where " + strings.Join(of, "") + " is dark"
+			}
+			return "by " + strings.Join(of, "")
+		}},
+	{Name: "id", Label: "ID", Needs: NeedSource, Icon: "color-picker", Help: "chosen colours of the baked ID map", IDs: true, Reads: []string{"id"},
+		Params: []Param{{Name: "tolerance", Label: "tolerance", Max: 1, Default: 0.04}},
+		Fill:   func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) },
+		Words: func(_ []float64, colours []string, invert bool) string {
+			where := "on no ID yet"
+			switch n := len(colours); {
+			case n == 1:
+				where = "on one ID"
+			case n > 1:
+				where = fmt.Sprintf("on %d IDs", n)
+			}
+			if invert {
+				return "not " + where
+			}
+			return "only " + where
 		}},
 	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {

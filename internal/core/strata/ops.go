@@ -65,10 +65,17 @@ func Diff(from, to *Document) (ops []Op) {
 
 // equal compares two layers, an absent list like an empty one.
 func (l *Layer) equal(o *Layer) bool {
-	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Blend == o.Blend && l.Locked == o.Locked && l.Finish.equal(o.Finish) && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What == o.What && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
-		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool {
-			return a.ID == b.ID && a.Kind == b.Kind && a.Join == b.Join && a.Off == b.Off && a.Shape == b.Shape && maps.Equal(a.Params, b.Params) && slices.Equal(a.Parts, b.Parts) && slices.Equal(a.Layers, b.Layers)
-		})
+	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Blend == o.Blend && l.Locked == o.Locked && l.Finish.equal(o.Finish) && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What.equal(&o.What) && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
+		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool { return a.equal(&b) })
+}
+
+func (c *Clause) equal(o *Clause) bool {
+	return c.ID == o.ID && c.Kind == o.Kind && c.Join == o.Join && c.Off == o.Off && c.Shape == o.Shape && maps.Equal(c.Params, o.Params) && slices.Equal(c.Parts, o.Parts) && slices.Equal(c.Layers, o.Layers) &&
+		slices.Equal(c.IDs, o.IDs) && c.Source.equal(o.Source)
+}
+
+func (w *What) equal(o *What) bool {
+	return !slices.ContainsFunc(Channels, func(ch Channel) bool { return !ch.Of(w).equal(ch.Of(o)) })
 }
 
 func (l *Laid) equal(o *Laid) bool {

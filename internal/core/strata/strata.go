@@ -105,6 +105,8 @@ type Value struct {
 	Number  float32 `json:"number"`        // 0–1; height in millimetres
 	Blend   string  `json:"blend"`
 	Opacity float32 `json:"opacity"`
+	Source  *Source `json:"source,omitempty"` // in place of hex and number: a value for each place
+	Adjust  *Adjust `json:"adjust,omitempty"` // in place of a value: what lies below, changed
 }
 
 // Clause is one step of a Where.
@@ -116,6 +118,8 @@ type Clause struct {
 	Params map[string]float64 `json:"params,omitempty"`
 	Parts  []string           `json:"parts,omitempty"`
 	Layers []string           `json:"layers,omitempty"` // marks of those that a clause is about
+	Source *Source            `json:"source,omitempty"` // of a clause that reads one
+	IDs    []string           `json:"ids,omitempty"`    // colours of the baked ID map that a clause is about
 	Shape  pixel.Shape        `json:"shape"`
 }
 
@@ -215,20 +219,22 @@ func (d *Document) Clone() *Document {
 
 func (l Layer) clone() Layer {
 	l.Targets, l.Finish = slices.Clone(l.Targets), l.Finish.clone(nil)
+	for _, ch := range Channels {
+		v := ch.Of(&l.What)
+		*v = v.clone()
+	}
 	where := make([]Clause, len(l.Where))
 	for i, c := range l.Where {
-		if c.Params != nil {
-			p := make(map[string]float64, len(c.Params))
-			for k, v := range c.Params {
-				p[k] = v
-			}
-			c.Params = p
-		}
-		c.Parts, c.Layers = slices.Clone(c.Parts), slices.Clone(c.Layers)
-		where[i] = c
+		where[i] = c.clone()
 	}
 	l.Where = where
 	return l
+}
+
+func (c Clause) clone() Clause {
+	c.Params, c.Source = maps.Clone(c.Params), c.Source.clone()
+	c.Parts, c.Layers, c.IDs = slices.Clone(c.Parts), slices.Clone(c.Layers), slices.Clone(c.IDs)
+	return c
 }
 
 // Layer finds a layer and its place by ID.
@@ -355,6 +361,18 @@ func (l *Layer) check() *Wrong {
 		if !(v.Number >= ch.Min && v.Number <= ch.Max) {
 			return wrongf(path+"number", "%s is %g; it goes from %g to %g", ch.Label, v.Number, ch.Min, ch.Max)
 		}
+		if v.Source != nil {
+			if w := v.Source.check(ch.Min, ch.Max); w != nil {
+				w.Path = path + "source." + w.Path
+				return w
+			}
+		}
+		if v.Adjust != nil {
+			if w := v.Adjust.check(); w != nil {
+				w.Path = path + "adjust." + w.Path
+				return w
+			}
+		}
 		if !(v.Opacity >= 0 && v.Opacity <= 1) {
 			return wrongf(path+"opacity", "%s: opacity is %g; it goes from 0 to 1", ch.Label, v.Opacity)
 		}
@@ -396,6 +414,17 @@ func (c *Clause) check() *Wrong {
 	}
 	if err := c.Shape.Check(); err != nil {
 		return wrongf("shape", "%s: %w", k.Label, err)
+	}
+	if c.Source != nil {
+		if w := c.Source.check(-1e6, 1e6); w != nil {
+			w.Path = "source." + w.Path
+			return w
+		}
+	}
+	for _, hex := range c.IDs {
+		if _, err := ParseHex(hex); err != nil {
+			return &Wrong{Path: "ids", Err: err}
+		}
 	}
 	for i, v := range c.Values(k) {
 		p := k.Params[i]
@@ -452,8 +481,13 @@ func (d *Document) reading(l *Layer) string {
 			continue
 		}
 		names := c.Parts
-		if k.Layers || k.Layer {
+		switch {
+		case k.Layers || k.Layer:
 			names = d.names(l, c.Layers, k)
+		case k.Source:
+			names = []string{c.Source.describe()}
+		case k.IDs:
+			names = c.IDs
 		}
 		w := k.Words(c.Values(k), names, c.Shape.Invert)
 		if len(words) > 0 {

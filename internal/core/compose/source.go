@@ -1,0 +1,473 @@
+package compose
+
+import (
+	"encoding/json"
+	"hash/fnv"
+	"math"
+	"sync"
+
+	"crust/internal/core/bake"
+	"crust/internal/core/field"
+	"crust/internal/core/geom"
+	"crust/internal/core/picture"
+	"crust/internal/core/pixel"
+	"crust/internal/core/strata"
+	"crust/internal/core/surface"
+)
+
+// source gives each place a value of its own, from 0 to 1: a colour's three parts, or one.
+type source struct {
+	plan   *plan
+	key    uint64
+	planes int // 3 or 1
+	kind   string
+	of     string
+	pic    *picture.Picture
+	lay    laying
+	field  *clause // of kind field
+	ramp   []ramp
+	ids    [][3]float32 // of kind id
+	near   float32      // how far from an ID's colour still counts
+}
+
+// kindID is the kind of source that clauses about IDs have.
+const kindID = "id"
+
+type ramp struct {
+	at  float32
+	rgb [3]float32
+}
+
+// laying is how a picture is laid.
+type laying struct {
+	by, from   int
+	size       float32 // metres
+	repeats    float32
+	u, v       float32
+	sin, cos   float32
+	mirror     bool
+	rim        float32
+	tall       float32 // height against width
+	perMetre   float32 // pixels
+	perSquare  float32 // pixels across the set's square
+	wide, high float32
+}
+
+func newLaying(s *strata.Source, p *picture.Picture) laying {
+	v := s.Laid()
+	sin, cos := math.Sincos(v["turn"] * math.Pi / 180)
+	l := laying{by: int(v["by"]), from: int(v["from"]), size: float32(v["size"]), repeats: float32(v["repeats"]), u: float32(v["u"]), v: float32(v["v"]), sin: float32(sin), cos: float32(cos), mirror: v["mirror"] == 1, rim: float32(v["rim"])}
+	l.tall = float32(p.Height) / float32(p.Width)
+	l.perMetre, l.perSquare = float32(p.Width)/l.size, float32(p.Width)*l.repeats
+	return l
+}
+
+// onto turns a place on a plane, in widths of the picture, to one of the picture.
+func (l *laying) onto(u, v float32) (float32, float32) {
+	if l.mirror {
+		u = -u
+	}
+	u, v = u*l.cos+v*l.sin, v*l.cos-u*l.sin
+	return u - l.u, v/l.tall - l.v
+}
+
+// sourceOf makes a source ready; nil when its picture is gone. It is for a colour or for one value.
+func (p *plan) sourceOf(g *ground, layer int, s *strata.Source, planes int) (*source, error) {
+	if s == nil {
+		return nil, nil
+	}
+	text, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	h := fnv.New64a()
+	h.Write(text)
+	out := &source{plan: p, key: mix(mix(keptSource, h.Sum64()), uint64(planes)), planes: planes, kind: s.Kind, of: s.Of}
+	switch s.Kind {
+	case "picture":
+		if out.pic, err = p.body.picture(s.Picture); out.pic == nil {
+			return nil, err
+		}
+		out.lay = newLaying(s, out.pic)
+	case "map":
+		out.of = s.Map + " " + s.Of
+	case "field":
+		c, err := p.clauseOf(g, layer, s.Field)
+		if err != nil {
+			return nil, err
+		}
+		out.field = &c
+	}
+	for _, st := range s.Ramp {
+		rgb, err := strata.ParseHex(st.Hex)
+		if err != nil {
+			return nil, err
+		}
+		out.ramp = append(out.ramp, ramp{st.At, rgb})
+	}
+	if len(out.ramp) == 0 {
+		out.ramp = []ramp{{0, [3]float32{}}, {1, [3]float32{1, 1, 1}}}
+	}
+	return out, nil
+}
+
+// idsOf is the source of a clause about IDs.
+func (p *plan) idsOf(c *strata.Clause, values []float64) (*source, error) {
+	out := &source{plan: p, planes: 1, kind: kindID, near: float32(values[0])}
+	out.key = mix(keptSource, bits(out.near))
+	for _, hex := range c.IDs {
+		rgb, err := strata.ParseHex(hex)
+		if err != nil {
+			return nil, err
+		}
+		out.ids = append(out.ids, rgb)
+		out.key = mix(out.key, hashOf(hex))
+	}
+	return out, nil
+}
+
+// picture finds a picture by its mark, nil when it is gone.
+func (b *Body) picture(mark string) (*picture.Picture, error) {
+	if b.pictures == nil || mark == "" {
+		return nil, nil
+	}
+	at := cacheKey{0, -1, mix(keptPicture, hashOf(mark))}
+	if p, ok := b.cache.get(at).(*picture.Picture); ok {
+		return p, nil
+	}
+	p, err := b.pictures(mark)
+	if p != nil && err == nil {
+		b.cache.put(at, p, p.Bytes())
+	}
+	return p, err
+}
+
+// Pictures reads a picture by its mark; nil when there is none.
+type Pictures func(mark string) (*picture.Picture, error)
+
+// Show gives the body the pictures that documents lay on it.
+func (b *Body) Show(p Pictures) *Body {
+	b.pictures = p
+	return b
+}
+
+// read is a source's values on a tile in 16 bits, plane by plane.
+func (s *source) read(k *scratch, g *ground, t int) (out [3][]uint16) {
+	at := cacheKey{g.id, int32(t), s.key}
+	if v, ok := g.body.cache.get(at).([3][]uint16); ok {
+		return v
+	}
+	n := g.tiles[t].Len()
+	v := k.read[:s.planes]
+	for i := range v {
+		v[i] = make([]float32, n)
+	}
+	sound := s.fill(k, g, t, v)
+	for i := range v {
+		out[i] = make([]uint16, n)
+		pixel.Narrow(out[i], v[i])
+	}
+	if sound {
+		g.body.cache.put(at, out, 2*n*s.planes)
+	}
+	return out
+}
+
+func (s *source) fill(k *scratch, g *ground, t int, out [][]float32) bool {
+	switch s.kind {
+	case "field":
+		one := out[0]
+		sound := g.shaped(k, s.field, t, nil, one)
+		if s.planes == 3 {
+			for i, x := range one {
+				s.colour(x, i, out)
+			}
+		}
+		return sound
+	case "picture":
+		s.lie(k, g, t, out)
+		return true
+	}
+	return s.baked(k, g, t, out)
+}
+
+// colour puts the ramp's colour of a value at place i.
+func (s *source) colour(x float32, i int, out [][]float32) {
+	r := s.ramp
+	n := 0
+	for n < len(r) && r[n].at < x {
+		n++
+	}
+	var rgb [3]float32
+	switch {
+	case n == 0:
+		rgb = r[0].rgb
+	case n == len(r):
+		rgb = r[n-1].rgb
+	default:
+		a, b := r[n-1], r[n]
+		f := (x - a.at) / (b.at - a.at)
+		for c := range rgb {
+			rgb[c] = a.rgb[c] + (b.rgb[c]-a.rgb[c])*f
+		}
+	}
+	for c := range rgb {
+		out[c][i] = rgb[c]
+	}
+}
+
+// one is the value that is read of a picture's channels.
+func one(of string, v *[4]float32, channels int, space picture.Space) float32 {
+	grey := v[0]
+	if channels >= 3 {
+		// Rec. ITU-R BT.709, of encoded values.
+		grey = 0.2126*v[0] + 0.7152*v[1] + 0.0722*v[2]
+	}
+	x := grey
+	switch of {
+	case "red":
+		x = v[0]
+	case "green":
+		x = v[min(1, channels-1)]
+	case "blue":
+		x = v[min(2, channels-1)]
+	case "alpha":
+		if channels == 2 || channels == 4 {
+			return v[channels-1]
+		}
+		return 1
+	}
+	if space == picture.Colour {
+		x = pixel.FromSRGB(x)
+	}
+	return x
+}
+
+// lie lays the picture on a tile.
+func (s *source) lie(k *scratch, g *ground, t int, out [][]float32) {
+	g.widen(k, t, field.NeedPlace|field.NeedNormal)
+	b, l, p := &k.block, &s.lay, s.pic
+	n := len(out[0])
+	var squares [2][]float32
+	step := g.pitch * l.perMetre
+	if l.by == strata.ByUV {
+		squares = g.squares(k, t)
+		step = 0
+	}
+	whole := s.planes == 3 && (s.of == "" || s.of == "colour")
+	var v, w [4]float32
+	for i := range n {
+		switch l.by {
+		case strata.ByUV:
+			if set := g.setAt(t, i); set >= 0 && (i == 0 || g.spans == nil) {
+				step = l.perSquare * g.pitch * float32(g.body.sets[set].Density(1))
+			}
+			x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
+			p.Read(x+0.5, y+0.5, step, &v)
+		case strata.ByPlane:
+			x, y := l.plane(l.from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, 1)
+			p.Read(x, y, step, &v)
+		default:
+			weights := boxed(b.NX[i], b.NY[i], b.NZ[i], l.rim)
+			v = [4]float32{}
+			for from, share := range weights {
+				if share == 0 {
+					continue
+				}
+				side := [3]float32{b.NY[i], b.NX[i], b.NZ[i]}[from]
+				x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, side)
+				p.Read(x, y, step, &w)
+				for c := range p.Channels {
+					v[c] += w[c] * share
+				}
+			}
+		}
+		switch {
+		case whole:
+			for c := range 3 {
+				x := v[min(c, p.Channels-1)]
+				if p.Channels < 3 {
+					x = v[0]
+				}
+				if p.Space == picture.Data {
+					x = pixel.ToSRGB(x)
+				}
+				out[c][i] = x
+			}
+		case s.planes == 3:
+			s.colour(one(s.of, &v, p.Channels, p.Space), i, out)
+		default:
+			out[0][i] = one(s.of, &v, p.Channels, p.Space)
+		}
+	}
+}
+
+// plane is where a point lies on the picture as seen from above (0), the side (1) or the front (2), from behind when side is
+// negative, so that pictures are never mirrored.
+func (l *laying) plane(from int, p geom.Vec3, side float32) (x, y float32) {
+	sign := float32(1)
+	if side < 0 {
+		sign = -1
+	}
+	switch from {
+	case 0:
+		x, y = p.X, sign*p.Z
+	case 1:
+		x, y = -sign*p.Z, -p.Y
+	default:
+		x, y = sign*p.X, -p.Y
+	}
+	return l.onto(x/l.size, y/l.size)
+}
+
+// boxed is how much each of the three planes counts for a normal: the one that it faces most alone, and where others come
+// within rim of it, by how near they come.
+func boxed(nx, ny, nz, rim float32) (w [3]float32) {
+	n := [3]float32{max(ny, -ny), max(nx, -nx), max(nz, -nz)} // above, side, front
+	most := max(n[0], n[1], n[2])
+	if rim < 1e-3 {
+		for i, v := range n {
+			if v == most {
+				w[i] = 1
+				return w
+			}
+		}
+	}
+	sum := float32(0)
+	for i, v := range n {
+		w[i] = max(0, v-most+rim)
+		sum += w[i]
+	}
+	for i := range w {
+		w[i] /= sum
+	}
+	return w
+}
+
+// baked reads a baked map on a tile.
+func (s *source) baked(k *scratch, g *ground, t int, out [][]float32) bool {
+	kind, of := bake.ID, ""
+	if s.kind != kindID {
+		for i := range s.of {
+			if s.of[i] == ' ' {
+				kind, of = s.of[:i], s.of[i+1:]
+				break
+			}
+		}
+	}
+	g.widen(k, t, field.NeedPlace)
+	squares := g.squares(k, t)
+	set, last := int32(-2), (*bake.Map)(nil)
+	maps := func(i int) *bake.Map {
+		if now := g.setAt(t, i); now != set {
+			set, last = now, s.plan.mapOf(now, kind)
+		}
+		return last
+	}
+	for i := range out[0] {
+		var v [4]float32
+		m := maps(i)
+		if m == nil {
+			for _, o := range out {
+				o[i] = 0
+			}
+			continue
+		}
+		if s.kind == kindID {
+			x, y := min(m.Size-1, max(0, int(squares[0][i]*float32(m.Size)))), min(m.Size-1, max(0, int(squares[1][i]*float32(m.Size))))
+			at := m.Pix[(y*m.Size+x)*m.Channels:]
+			out[0][i] = 0
+			for _, id := range s.ids {
+				far := float32(0)
+				for c := range min(3, m.Channels) {
+					far = max(far, max(float32(at[c])/65535-id[c], id[c]-float32(at[c])/65535))
+				}
+				if far <= s.near {
+					out[0][i] = 1
+				}
+			}
+			continue
+		}
+		for c := range min(4, m.Channels) {
+			v[c] = readAt(m, squares[0][i], squares[1][i], c)
+		}
+		switch {
+		case s.planes == 1:
+			out[0][i] = one(of, &v, m.Channels, picture.Data)
+		case of == "colour" && m.Channels >= 3:
+			for c := range 3 {
+				out[c][i] = v[c]
+			}
+		default:
+			s.colour(one(of, &v, m.Channels, picture.Data), i, out)
+		}
+	}
+	return true
+}
+
+// mapsOf are the maps of sets that sources have read, by set.
+type mapsOf struct {
+	mu sync.Mutex
+	of map[int32]map[string]*bake.Map
+}
+
+// mapOf is a baked map of a set, nil when there is none.
+func (p *plan) mapOf(set int32, kind string) *bake.Map {
+	if set < 0 {
+		return nil
+	}
+	p.maps.mu.Lock()
+	defer p.maps.mu.Unlock()
+	all, ok := p.maps.of[set]
+	if !ok {
+		var err error
+		if all, err = p.body.maps(p.body.sets[set].Key); err != nil {
+			p.failed.CompareAndSwap(nil, &err)
+		}
+		if p.maps.of == nil {
+			p.maps.of = map[int32]map[string]*bake.Map{}
+		}
+		p.maps.of[set] = all
+	}
+	return all[kind]
+}
+
+// setAt is the set of place i of a tile, −1 for none.
+func (g *ground) setAt(t, i int) int32 {
+	if g.spans != nil {
+		return g.body.setOf[g.spans[t][0].tri]
+	}
+	return g.body.setOf[g.tri[int(g.tiles[t].From)+i]]
+}
+
+// squares are where the places of a tile lie in their sets' squares, from the top left, 0–1. Those of scattered places come
+// from where these lie on their triangles.
+func (g *ground) squares(k *scratch, t int) (out [2][]float32) {
+	n := g.tiles[t].Len()
+	for c := range out {
+		out[c] = k.square[c][:n]
+	}
+	if g.spans != nil {
+		tile, i := &g.tiles[t], 0
+		for _, s := range g.spans[t] {
+			x, y := int(tile.X)*surface.TileSize+s.column(), int(tile.Y)*surface.TileSize+s.row()
+			for j := range int(s.n) {
+				out[0][i] = (float32(x+j) + 0.5) / float32(g.side)
+				out[1][i] = (float32(y) + 0.5) / float32(g.side)
+				i++
+			}
+		}
+		return out
+	}
+	b := &k.block
+	m := g.body.model
+	for i, tri := range g.tri[g.tiles[t].From:g.tiles[t].To] {
+		p, q, r := m.Corners(int(tri))
+		u, v := parts(q.Sub(p), r.Sub(p), geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}.Sub(p))
+		if g.body.setOf[tri] < 0 {
+			continue
+		}
+		out[0][i], out[1][i] = g.body.square(spot{tri, u, v})
+	}
+	return out
+}
