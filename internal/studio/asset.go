@@ -54,8 +54,9 @@ type Asset struct {
 	rows         map[[2]string]store.Baked
 	maps         map[string]map[string]*bakeMap // read as they are needed
 	mapsUsed     [][2]string                    // those in memory, the one used last at the end
-	mapsVersion  map[string]int                 // by set; grows when new maps are to be painted with
-	mapsNew      map[string]bool                // sets whose maps the running job has replaced
+	pictures     []store.Picture
+	mapsVersion  map[string]int  // by set; grows when new maps are to be painted with
+	mapsNew      map[string]bool // sets whose maps the running job has replaced
 	doc, live    *strata.Document
 	history      *history
 	over         *overlay // the live edit, nil for none

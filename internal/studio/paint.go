@@ -171,7 +171,7 @@ func (a *Asset) embody(e *easel, s *snapshot) {
 		e.body.Close()
 	}
 	e.of, e.maps = s.reads, s.mapsOf
-	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) { return a.mapsOf(s.sets, set, s.reads) })
+	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) { return a.mapsOf(s.sets, set, s.reads) }).Show(a.picture)
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {

@@ -295,6 +295,9 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		return nil, err
 	}
 	a.highs, a.highHash = highOf(hs)
+	if a.pictures, err = s.Store.Pictures(id); err != nil {
+		return nil, err
+	}
 	a.used = time.Now()
 	snap, ops, err := s.Store.History(id)
 	if err != nil {

@@ -195,6 +195,9 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/high-mesh", s.with(s.highMesh))
 	e.GET("/api/assets/:id/misses", s.with(s.misses))
 	e.POST("/api/assets/:id/bring", s.with(s.bring))
+	e.POST("/api/assets/:id/pictures", s.with(s.addPictures))
+	e.GET("/api/assets/:id/pictures/:mark", s.with(s.thumb))
+	e.GET("/api/assets/:id/legend", s.with(s.legend))
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
@@ -326,7 +329,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}
@@ -362,7 +365,7 @@ func tables() map[string]any {
 	for _, f := range finish.Finishes {
 		dials[f.Name] = f.Dials
 	}
-	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
@@ -530,6 +533,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"carry":     func(a *studio.Asset, _ request) error { return a.CarryMaps() },
 	"replace":   func(a *studio.Asset, _ request) error { return a.Replace() },
 	"size":      func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
+	"space":     func(a *studio.Asset, r request) error { return a.SetSpace(r.Key, r.Value) },
 	"settings":  func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
 	"bake":      func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
 	"drop-high": func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },

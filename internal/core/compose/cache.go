@@ -153,6 +153,15 @@ func (c *Cache) drop(at *list.Element) {
 	}
 }
 
+// ForgetPicture drops a picture, which is not what it was.
+func (c *Cache) ForgetPicture(mark string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e := c.at[pictureKey(mark)]; e != nil {
+		c.drop(e)
+	}
+}
+
 // forget drops all that belongs to a canvas.
 func (c *Cache) forget(canvas uint64) {
 	c.mu.Lock()

@@ -131,7 +131,7 @@ func (b *Body) picture(mark string) (*picture.Picture, error) {
 	if b.pictures == nil || mark == "" {
 		return nil, nil
 	}
-	at := cacheKey{0, -1, mix(keptPicture, hashOf(mark))}
+	at := pictureKey(mark)
 	if p, ok := b.cache.get(at).(*picture.Picture); ok {
 		return p, nil
 	}
@@ -141,6 +141,8 @@ func (b *Body) picture(mark string) (*picture.Picture, error) {
 	}
 	return p, err
 }
+
+func pictureKey(mark string) cacheKey { return cacheKey{0, -1, mix(keptPicture, hashOf(mark))} }
 
 // Pictures reads a picture by its mark; nil when there is none.
 type Pictures func(mark string) (*picture.Picture, error)

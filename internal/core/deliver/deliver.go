@@ -24,7 +24,8 @@ type Job struct {
 	Asset    string // names the GLB
 	Model    *mesh.Model
 	Sets     []uv.Set
-	Maps     compose.Maps // are read set by set
+	Maps     compose.Maps     // are read set by set
+	Pictures compose.Pictures // that layers lay on the model; nil for none
 	Document *strata.Document
 	Preset   *Preset              // nil to write a Where alone
 	Where    string               // name of a layer whose Where is written too, empty for none
@@ -60,7 +61,7 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 	if j.Preset == nil {
 		j.Preset = &Preset{}
 	}
-	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)), where: -1}
+	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures), where: -1}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
 		if err != nil {

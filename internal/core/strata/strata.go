@@ -386,8 +386,10 @@ func (l *Layer) check() *Wrong {
 	if l.Finish != nil && (!l.Group || len(l.Finish.Own) > MaxOwn) {
 		return wrongf("finish", "a finish is a group, and has at most %d kB", MaxOwn>>10)
 	}
-	if _, err := ParseHex(l.What.Colour.Hex); err != nil && l.What.Colour.On {
-		return &Wrong{Path: "what.colour.hex", Err: err}
+	if v := &l.What.Colour; v.On && (v.Hex != "" || v.Source == nil && v.Adjust == nil) {
+		if _, err := ParseHex(v.Hex); err != nil {
+			return &Wrong{Path: "what.colour.hex", Err: err}
+		}
 	}
 	if !(l.Soften >= 0 && l.Soften <= pixel.MaxSoften) {
 		return wrongf("soften", "soften is %g; it goes from 0 to %d m", l.Soften, pixel.MaxSoften)

@@ -7,6 +7,7 @@ import { BakeBoard } from './bakeboard.js';
 import { Strata } from './strata.js';
 import { Bench } from './bench.js';
 import { Deliver } from './deliver.js';
+import { Sources } from './sources.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
 const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where'];
@@ -37,6 +38,7 @@ class App {
     this.intake = new Intake(this);
     this.board = new BakeBoard(this);
     this.strata = new Strata(this);
+    this.sources = new Sources(this);
     this.bench = new Bench(this);
     this.deliver = new Deliver(this);
     this.header();
@@ -102,7 +104,7 @@ class App {
     this.flatSets();
     this.sizeSelect();
     if (!old) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
-    else { this.words(); this.strata.render(); }
+    else { this.words(); this.strata.render(); this.bench.render(); }
   }
 
   /** Loads the model with its sets; keep holds the camera, split shows another way to split. The last asked for holds. */
@@ -199,6 +201,14 @@ class App {
     if (near) this.socket.send({ t: 'near', near });
     this.lived = now;
     this.socket.send({ t: 'edit', edit, live: true });
+  }
+
+  /** Has clicks on the model go to what wants a place of it, until Escape or another choice. */
+  pickFromModel(what) {
+    this.picking = this.picking?.clause === what.clause ? null : what;
+    document.body.classList.toggle('picking', !!this.picking);
+    this.waiting(this.picking ? what.words : '');
+    this.bench.render();
   }
 
   /** Tells the server what this page shows, when that has changed. */
@@ -389,7 +399,16 @@ class App {
       if (key === 'm' && this.held) { this.held = false; this.look(); }
       if (key === 'j') this.turning = false;
     });
+    addEventListener('keydown', e => { if (e.key === 'Escape' && this.picking) this.pickFromModel(this.picking); });
     const c = $('#model');
+    let down = null;
+    c.addEventListener('pointerdown', e => { down = [e.clientX, e.clientY]; });
+    c.addEventListener('click', async e => {
+      // A drag turns the camera and picks nothing.
+      if (!this.picking || !down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4) return;
+      const hit = this.viewport.pick(e);
+      if (hit) try { await this.picking.at(hit); } catch (err) { toast(err.message); }
+    });
     c.addEventListener('pointerdown', e => {
       if (!this.turning) return;
       e.stopImmediatePropagation();

@@ -29,6 +29,7 @@ export class Bench {
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
       ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish], make: () => this.group(l) }] : this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
     this.chain(l);
+    this.app.sources.render();
   }
 
   set(l, path, v) { return this.app.edit({ do: 'set', layer: l.id, path, value: v }); }
@@ -101,7 +102,10 @@ export class Bench {
     const on = el('input', { type: 'checkbox', checked: v.on, 'aria-label': `${c.label} on`, 'data-key': c.name + '.on' });
     on.onchange = () => this.set(l, path('on'), on.checked);
     let own;
-    if (c.name === 'colour') {
+    if (v.source || v.adjust) {
+      own = el('button.source-chip', { title: 'Where its values come from', 'data-source': c.name }, this.app.sources.words(v));
+      own.onclick = () => this.app.sources.open({ layer: l.id, channel: c.name });
+    } else if (c.name === 'colour') {
       own = el('input', { type: 'color', value: v.hex || '#808080', 'aria-label': 'Base colour', 'data-key': 'hex' });
       own.oninput = () => this.live(l, path('hex'), own.value);
       own.onchange = () => this.set(l, path('hex'), own.value);
@@ -109,10 +113,12 @@ export class Bench {
       const wide = c.name === 'height';
       own = value({ name: c.name, value: v.number, min: wide ? -2 : c.min, max: wide ? 2 : c.max, default: wide ? 0 : 0.5, unit: c.unit, live: x => this.live(l, path('number'), x), commit: x => this.set(l, path('number'), x) });
     }
+    const from = el('button.plain.from', { title: 'Take it from a picture, a field or a baked map, or change what lies below', 'aria-label': `Source of ${c.label}`, 'data-from': c.name }, icon(v.adjust ? 'adjustments' : 'color-swatch'));
+    from.onclick = () => this.app.sources.open({ layer: l.id, channel: c.name });
     const blend = el('select', { 'aria-label': `Blend of ${c.label}`, 'data-key': c.name + '.blend' }, ...this.app.tables.blends.map(b => el('option', { value: b.name, selected: b.name === (v.blend || 'over') }, b.label)));
     blend.onchange = () => this.set(l, path('blend'), blend.value);
     const op = value({ name: c.name + '.opacity', value: v.opacity, min: 0, max: 1, default: 1, live: x => this.live(l, path('opacity'), x), commit: x => this.set(l, path('opacity'), x) });
-    return el('div.what-row' + (v.on ? '' : '.off'), { 'data-channel': c.name }, on, el('span', {}, c.label), own, blend, op);
+    return el('div.what-row' + (v.on ? '' : '.off'), { 'data-channel': c.name }, on, el('span', {}, c.label), el('span.own', {}, own, from), blend, op);
   }
 
   chain(l) {
@@ -120,7 +126,7 @@ export class Bench {
     const end = this.end(l), below = this.app.doc.layers.map((o, i) => [o.id, o.name, this.lays(o), i < end]);
     const items = l.where.map((c, i) => {
       const kind = this.kind(c);
-      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
+      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, kind.source && this.app.state?.pictures, kind.ids && this.legend, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
     });
     items.push({ key: l.id + '.result', of: [l.soften, !!l.where.length, bounds], make: () => this.result(l) });
     items.push({ key: l.id + '.add', of: !!l.where.length, make: () => this.add(l) });
@@ -203,12 +209,14 @@ export class Bench {
     this.levels($('.levels', e), l, c);
     const send = path => ({ live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path, value: v }), commit: v => this.clause(l, c, path, v) });
     const box = $('.card-values', e);
-    box.classList.toggle('roomy', !!kind.layers || !!kind.layer);
+    box.classList.toggle('roomy', !!kind.layers || !!kind.layer || !!kind.ids);
     box.classList.toggle('long', (kind.params || []).length > 5);
     for (const p of kind.params || []) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     if (kind.parts) box.append(this.parts(l, c));
     if (kind.layers && c.params.of) box.append(this.layers(l, c));
     if (kind.layer) box.append(this.below(l, c));
+    if (kind.source) box.append(this.source(l, c));
+    if (kind.ids) box.append(this.ids(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     box.append(this.soften(c.shape.soften, send('shape.soften')));
     this.point($('.card-pic', e), c.id);
@@ -261,6 +269,38 @@ export class Bench {
     all.forEach((o, i) => { if (i < own || o.id === now) s.append(el('option', { value: o.id, selected: o.id === now }, o.name)); });
     s.onchange = () => this.clause(l, c, 'layers', s.value ? [s.value] : []);
     return s;
+  }
+
+  /** The picture of a clause. */
+  source(l, c) {
+    const b = el('button.source-chip', { title: 'Choose the picture and how it is laid', 'data-source': c.id }, c.source?.picture ? this.app.sources.words(c) : 'choose a picture');
+    b.onclick = () => this.app.sources.open({ layer: l.id, clause: c.id });
+    return b;
+  }
+
+  /** The colours of the ID maps, to choose from; Pick takes them from the model. */
+  ids(l, c) {
+    if (!this.legend) {
+      this.legend = [];
+      call('GET', `${this.app.api}/legend`).then(list => { this.legend = list; this.render(); }, () => {});
+    }
+    const has = c.ids || [], list = el('div.part-list');
+    const turn = (hex, on) => this.clause(l, c, 'ids', on ? [...has, hex] : has.filter(h => h !== hex));
+    const pick = el('button.button.pick-id', { title: 'Click a place on the model to add or remove its ID; Escape ends it', 'aria-pressed': String(this.app.picking?.clause === c.id) }, icon('color-picker'), 'Pick');
+    pick.onclick = () => this.app.pickFromModel({ clause: c.id, words: 'Click on the model to add or remove its ID; Escape ends it.', at: async hit => {
+      const a = await call('GET', `${this.app.api}/maps/id/at?set=${encodeURIComponent(hit.set)}&u=${hit.u}&v=${hit.v}`);
+      const hex = '#' + a.values.slice(0, 3).map(x => Math.round(x * 255).toString(16).padStart(2, '0')).join('');
+      const fresh = this.app.layer()?.where.find(k => k.id === c.id);
+      if (fresh) await this.clause(l, c, 'ids', fresh.ids?.includes(hex) ? fresh.ids.filter(h => h !== hex) : [...(fresh.ids || []), hex]);
+    } });
+    list.append(pick);
+    const named = new Map(this.legend.map(k => [k.colour, k.name]));
+    for (const hex of new Set([...has, ...named.keys()])) {
+      const tick = el('input', { type: 'checkbox', checked: has.includes(hex) });
+      tick.onchange = () => turn(hex, tick.checked);
+      list.append(el('label', { title: hex }, tick, el('span.swatch', { style: `background:${hex}` }), ' ' + (named.get(hex) || hex).replaceAll('_', ' ')));
+    }
+    return list;
   }
 
   /** Over how many metres something is softened. */

@@ -14,6 +14,9 @@ export class Strata {
     $('#add-group').onclick = () => this.group();
     this.folded = new Set(JSON.parse(localStorage.getItem(this.kept()) || '[]')); // IDs of groups
     this.sheet = new Finishes(app);
+    const file = $('#material-file');
+    $('#add-material').onclick = () => file.click();
+    file.onchange = () => { if (file.files.length) app.sources.material([...file.files]); file.value = ''; };
     this.search = el('input.input', { type: 'search', placeholder: 'Search layers', 'aria-label': 'Search layers', id: 'layer-search', hidden: true });
     this.search.oninput = () => this.narrow();
     this.search.onkeydown = e => { if (e.key === 'Escape') { this.search.value = ''; this.narrow(); } };
