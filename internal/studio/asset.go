@@ -55,8 +55,9 @@ type Asset struct {
 	maps         map[string]map[string]*bakeMap // read as they are needed
 	mapsUsed     [][2]string                    // those in memory, the one used last at the end
 	pictures     []store.Picture
-	mapsVersion  map[string]int  // by set; grows when new maps are to be painted with
-	mapsNew      map[string]bool // sets whose maps the running job has replaced
+	asked        chan func(e *easel) // questions to the painter, who answers between rounds
+	mapsVersion  map[string]int      // by set; grows when new maps are to be painted with
+	mapsNew      map[string]bool     // sets whose maps the running job has replaced
 	doc, live    *strata.Document
 	history      *history
 	over         *overlay // the live edit, nil for none

@@ -75,6 +75,9 @@ func (a *Asset) paint() {
 		select {
 		case <-a.ctx.Done():
 			return
+		case q := <-a.asked:
+			q(e)
+			continue
 		case <-a.wake:
 		}
 		err := a.guard("paint", func() error {

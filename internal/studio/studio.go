@@ -277,7 +277,7 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		return nil, err
 	}
 	a := &Asset{studio: s, ID: id, name: row.Name, size: row.Size, modelName: row.ModelName,
-		wake: make(chan struct{}, 1), pages: map[*Page]bool{}, mapsNew: map[string]bool{}}
+		wake: make(chan struct{}, 1), asked: make(chan func(e *easel)), pages: map[*Page]bool{}, mapsNew: map[string]bool{}}
 	in, err := parseIntake(row.Intake)
 	if err != nil {
 		return nil, fmt.Errorf("the intake settings of asset %d cannot be read: %w", id, err)

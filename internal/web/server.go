@@ -197,6 +197,7 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/bring", s.with(s.bring))
 	e.POST("/api/assets/:id/pictures", s.with(s.addPictures))
 	e.GET("/api/assets/:id/pictures/:mark", s.with(s.thumb))
+	e.GET("/api/assets/:id/at", s.with(s.at))
 	e.GET("/api/assets/:id/legend", s.with(s.legend))
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
@@ -329,7 +330,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}
@@ -365,7 +366,7 @@ func tables() map[string]any {
 	for _, f := range finish.Finishes {
 		dials[f.Name] = f.Dials
 	}
-	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 

@@ -218,7 +218,9 @@ func TestAPicturesHeightMakesNormals(t *testing.T) {
 func TestAdjustmentsChangeWhatLiesBelow(t *testing.T) {
 	c, _ := square(t, 32, nil)
 	d := new(strata.Document)
-	coat(d, "#336699", func(l *strata.Layer) { l.What.Roughness = strata.Value{On: true, Number: 0.4, Blend: "over", Opacity: 1} })
+	coat(d, "#336699", func(l *strata.Layer) {
+		l.What.Roughness = strata.Value{On: true, Number: 0.4, Blend: "over", Opacity: 1}
+	})
 	coat(d, "#000000", func(l *strata.Layer) {
 		a, r := strata.NewAdjust(), strata.NewAdjust()
 		a.Hue, r.Low, r.High = 180, 0.2, 0.6

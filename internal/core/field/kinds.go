@@ -3,6 +3,7 @@ package field
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"crust/internal/core/geom"
@@ -68,6 +69,8 @@ type Param struct {
 	Whole   bool     `json:"whole,omitempty"`   // whole numbers only
 	Choices []string `json:"choices,omitempty"` // what the whole numbers mean
 	Maps    []string `json:"-"`                 // baked maps that the choices read
+	When    []int    `json:"when,omitempty"`    // it counts where the kind's first parameter is one of these; nil always
+	Pick    string   `json:"pick,omitempty"`    // the place or direction, picked on the model, that it is a part of
 }
 
 // Kind is one kind of clause: adding an entry to Kinds adds it everywhere.
@@ -93,8 +96,52 @@ type Kind struct {
 	Words func(p []float64, names []string, invert bool) string `json:"-"`
 }
 
+// places are the three parts of what is picked on the model; they count where a kind's first parameter is one of when.
+func picked(pick string, low, high float64, unit string, up bool, when ...int) (out []Param) {
+	for i, axis := range []string{"X", "Y", "Z"} {
+		p := Param{Name: pick + axis, Label: pick + " " + axis, Unit: unit, Min: low, Max: high, When: when, Pick: pick}
+		if up && i == 1 {
+			p.Default = 1
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
 // Directions of facing and reach.
 var directions = []string{"up", "down", "right (+X)", "left (−X)", "front (+Z)", "back (−Z)"}
+
+// Choices of facing and reach beyond the directions.
+const (
+	facingPicked = 6
+	reachBetween = 6
+	reachRound   = 7
+)
+
+// reach is the gradient from one place to another, straight between them, or outward from a place. Places count from the
+// lowest corner of the asset's box.
+func reach(b *Block, p []float64, out []float32) {
+	at := func(i int) geom.Vec3 {
+		return b.Floor.Add(geom.Vec3{X: float32(p[i]), Y: float32(p[i+1]), Z: float32(p[i+2])})
+	}
+	a := at(3)
+	if p[0] == reachBetween {
+		way := at(6).Sub(a)
+		long := max(way.Dot(way), 1e-12)
+		for i := range out {
+			out[i] = geom.Clamp01(1 - geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}.Sub(a).Dot(way)/long)
+		}
+		return
+	}
+	from, to := float32(p[1]), float32(p[2])
+	width := from - to
+	if width > -1e-5 && width < 1e-5 {
+		width = 1e-5
+	}
+	for i := range out {
+		out[i] = geom.Clamp01((a.Dist(geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}) - to) / width)
+	}
+}
 
 // along is the component in a direction, and −1 where the direction is against it.
 func along(direction float64, x, y, z []float32) (of []float32, sign float32) {
@@ -182,29 +229,44 @@ var Kinds = []Kind{
 			return "in " + words
 		}},
 	{Name: "facing", Label: "Facing", Needs: NeedNormal, Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
-		Params: []Param{
-			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
+		Params: slices.Concat([]Param{
+			{Name: "toward", Label: "toward", Min: 0, Max: facingPicked, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "as picked")},
 			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
-		},
+		}, picked("direction", -1, 1, "", true, facingPicked)),
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			edge := float32(math.Cos(p[1] * math.Pi / 180))
 			scale := 1 / (1 - edge)
+			if p[0] == facingPicked {
+				d := geom.Vec3{X: float32(p[2]), Y: float32(p[3]), Z: float32(p[4])}.Norm()
+				for i := range out {
+					out[i] = geom.Clamp01((b.NX[i]*d.X + b.NY[i]*d.Y + b.NZ[i]*d.Z - edge) * scale)
+				}
+				return
+			}
 			axis, sign := along(p[0], b.NX, b.NY, b.NZ)
 			ramp(out, axis, sign*edge, sign*scale)
 		},
 		Words: func(p []float64, _ []string, invert bool) string {
-			if invert {
-				return "where it does not face " + directions[int(p[0])]
+			way := "the way that was picked"
+			if p[0] < facingPicked {
+				way = directions[int(p[0])]
 			}
-			return "on what faces " + directions[int(p[0])]
+			if invert {
+				return "where it does not face " + way
+			}
+			return "on what faces " + way
 		}},
 	{Name: "reach", Label: "Reach", Needs: NeedPlace, Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
-		Params: []Param{
-			{Name: "toward", Label: "toward", Min: 0, Max: 5, Default: 0, Whole: true, Choices: directions},
-			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0},
-			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4},
-		},
+		Params: slices.Concat([]Param{
+			{Name: "toward", Label: "toward", Min: 0, Max: reachRound, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "between places", "round a place")},
+			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0, When: []int{0, 1, 2, 3, 4, 5, reachRound}},
+			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4, When: []int{0, 1, 2, 3, 4, 5, reachRound}},
+		}, picked("place", -1000, 1000, "m", false, reachBetween, reachRound), picked("end", -1000, 1000, "m", true, reachBetween)),
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
+			if p[0] >= reachBetween {
+				reach(b, p, out)
+				return
+			}
 			axis, _ := along(p[0], b.X, b.Y, b.Z)
 			base := [...]float32{b.Floor.Y, b.Floor.X, b.Floor.Z}[int(p[0])/2]
 			from, to := float32(p[1]), float32(p[2])
@@ -215,6 +277,12 @@ var Kinds = []Kind{
 			ramp(out, axis, base+to, 1/width)
 		},
 		Words: func(p []float64, _ []string, _ bool) string {
+			switch p[0] {
+			case reachBetween:
+				return "from one picked place to another"
+			case reachRound:
+				return fmt.Sprintf("from %s to %s round a picked place", Length(p[1]), Length(p[2]))
+			}
 			return fmt.Sprintf("from %s to %s %s", Length(p[1]), Length(p[2]), directions[int(p[0])])
 		}},
 	{Name: "relief", Label: "Relief", Needs: NeedHeight, Icon: "wave-sine", Help: "the shape that layers below lay down: its edges, crevices or height", Layers: true,

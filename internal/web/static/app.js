@@ -8,9 +8,10 @@ import { Strata } from './strata.js';
 import { Bench } from './bench.js';
 import { Deliver } from './deliver.js';
 import { Sources } from './sources.js';
+import { Probe } from './probe.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
-const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where'];
+const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where', 'checks', 'texels'];
 
 /** Whose edits these are, so that undo takes back one's own: kept by the browser, for all its pages. */
 function author() {
@@ -34,11 +35,12 @@ class App {
     this.showing = 'lit';
     this.layout = 'model';
     this.hover = null; // what a pointed-at card shows: {clause}
-    this.viewport = new Viewport($('#model'), $('#flat'));
+    this.viewport = new Viewport($('#model'), $('#flat'), this.tables.physical);
     this.intake = new Intake(this);
     this.board = new BakeBoard(this);
     this.strata = new Strata(this);
     this.sources = new Sources(this);
+    this.probe = new Probe(this);
     this.bench = new Bench(this);
     this.deliver = new Deliver(this);
     this.header();
@@ -331,6 +333,8 @@ class App {
   setShow(s) {
     this.showing = s;
     choose($('#view-show'), s);
+    this.words();
+    document.body.classList.toggle('checking', s === 'checks');
     this.look();
     this.present();
   }
@@ -369,7 +373,10 @@ class App {
   words() {
     if (!this.state) return;
     const s = this.state;
-    $('#view-words').textContent = this.stageName === 'paint' ? `${s.sets.length > 4 ? `${s.sets.length} sets` : s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
+    const checks = this.stageName === 'paint' && this.showing === 'checks';
+    // The colours are those of the check's shader.
+    if (checks) return $('#view-words').replaceChildren(...[['#d65e00', 'too dark'], ['#f0e342', 'too bright'], ['#57b3e8', 'half metal'], ['#cc78a6', 'dark metal']].flatMap(([c, words]) => [el('span.swatch', { style: `background:${c}` }), ` ${words}   `]));
+    $('#view-words').textContent = this.stageName === 'paint' && this.showing === 'texels' ? 'each check is 16 texels' : this.stageName === 'paint' ? `${s.sets.length > 4 ? `${s.sets.length} sets` : s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
   }
 
   keys() {
@@ -391,6 +398,7 @@ class App {
       if (this.stageName !== 'paint') return;
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
+      if (key === 'i') this.probe.hold(true);
       if (key === 'm' && !this.held) { this.held = true; this.look(); }
       if (e.key === 'Delete' && this.chosen) this.edit({ do: 'delete', layers: this.all() });
     });
@@ -398,6 +406,7 @@ class App {
       const key = e.key.toLowerCase();
       if (key === 'm' && this.held) { this.held = false; this.look(); }
       if (key === 'j') this.turning = false;
+      if (key === 'i') this.probe.hold(false);
     });
     addEventListener('keydown', e => { if (e.key === 'Escape' && this.picking) this.pickFromModel(this.picking); });
     const c = $('#model');

@@ -126,7 +126,7 @@ export class Bench {
     const end = this.end(l), below = this.app.doc.layers.map((o, i) => [o.id, o.name, this.lays(o), i < end]);
     const items = l.where.map((c, i) => {
       const kind = this.kind(c);
-      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, kind.source && this.app.state?.pictures, kind.ids && this.legend, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
+      return { key: c.id, of: [c, i, l.where.map(k => k.id), bounds, this.lacks(kind), kind.parts && parts, kind.source && this.app.state?.pictures, kind.ids && [this.legend, this.app.picking?.clause === c.id], this.app.picking?.clause?.startsWith(c.id + '.') && this.app.picking.clause, (kind.layers || kind.layer) && below], make: () => this.card(l, c, i) };
     });
     items.push({ key: l.id + '.result', of: [l.soften, !!l.where.length, bounds], make: () => this.result(l) });
     items.push({ key: l.id + '.add', of: !!l.where.length, make: () => this.add(l) });
@@ -211,7 +211,9 @@ export class Bench {
     const box = $('.card-values', e);
     box.classList.toggle('roomy', !!kind.layers || !!kind.layer || !!kind.ids);
     box.classList.toggle('long', (kind.params || []).length > 5);
-    for (const p of kind.params || []) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
+    const first = kind.params?.[0], choice = first && (c.params?.[first.name] ?? first.default), counts = p => !p.when || p.when.includes(choice);
+    for (const p of kind.params || []) if (counts(p) && !p.pick) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
+    for (const pick of new Set((kind.params || []).filter(counts).map(p => p.pick).filter(Boolean))) box.append(this.pickPlace(l, c, pick));
     if (kind.parts) box.append(this.parts(l, c));
     if (kind.layers && c.params.of) box.append(this.layers(l, c));
     if (kind.layer) box.append(this.below(l, c));
@@ -269,6 +271,19 @@ export class Bench {
     all.forEach((o, i) => { if (i < own || o.id === now) s.append(el('option', { value: o.id, selected: o.id === now }, o.name)); });
     s.onchange = () => this.clause(l, c, 'layers', s.value ? [s.value] : []);
     return s;
+  }
+
+  /** Picks a place, or a direction, of a clause on the model. */
+  pickPlace(l, c, pick) {
+    const key = `${c.id}.${pick}`, words = { direction: 'Click the model where it faces that way; Escape ends it.', place: 'Click the place on the model; Escape ends it.', end: 'Click the other place on the model; Escape ends it.' };
+    const b = el('button.button.pick-id', { title: words[pick], 'data-pick': pick, 'aria-pressed': String(this.app.picking?.clause === key) }, icon('focus-2'), { direction: 'Pick', place: 'Place', end: 'To' }[pick]);
+    b.onclick = () => this.app.pickFromModel({ clause: key, words: words[pick], at: async hit => {
+      const now = this.app.layer()?.where.find(k => k.id === c.id), low = this.app.state.low;
+      const v = pick === 'direction' ? hit.normal : hit.place.map((x, i) => x - low[i]);
+      if (now) await this.clause(l, c, 'params', { ...now.params, ...Object.fromEntries(['X', 'Y', 'Z'].map((a, i) => [pick + a, Number(v[i].toPrecision(6))])) });
+      if (this.app.picking) this.app.pickFromModel(this.app.picking);
+    } });
+    return b;
   }
 
   /** The picture of a clause. */

@@ -13,6 +13,8 @@ const SHOWS = {
   height: { view: 'height', pick: [1, 0, 0], grey: true },
   where: { view: 'where', pick: [1, 0, 0], grey: true },
   map: { view: 'map', pick: [1, 1, 1], grey: false },
+  checks: { view: 'base', pick: [1, 1, 1], grey: false, srgb: true, checks: true },
+  texels: { view: 'base', pick: [1, 1, 1], grey: false, srgb: true, cells: 16 },
 };
 
 /** Rows of texels that come at once. */
@@ -20,10 +22,23 @@ const SQUARE = 64;
 
 // Shows texel values as they are: no light, no tone curve.
 const FLAT_VERTEX = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }';
-const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; varying vec2 vUv;
+const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; uniform bool checks; uniform sampler2D orm; uniform vec4 range; uniform float mirror; uniform float cells; varying vec2 vUv;
 void main() {
-  vec3 c = texture2D(tex, vUv).rgb;
+  vec3 c = texture2D(tex, vUv).rgb, linear = c;
   if (srgb) c = mix(c * 12.92, 1.055 * pow(max(c, vec3(0.0)), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c));
+  if (checks) {
+    float metal = texture2D(orm, vUv).b, light = dot(linear, vec3(0.2126, 0.7152, 0.0722));
+    vec3 plain = vec3(0.22 + 0.4 * dot(c, vec3(0.3333)));
+    if (metal > range.z && metal < range.w) c = vec3(0.34, 0.70, 0.91);
+    else if (metal >= range.w) c = light < mirror ? vec3(0.80, 0.47, 0.65) : plain;
+    else if (max(c.r, max(c.g, c.b)) < range.x) c = vec3(0.84, 0.37, 0.0);
+    else if (min(c.r, min(c.g, c.b)) > range.y) c = vec3(0.94, 0.89, 0.26);
+    else c = plain;
+  }
+  if (cells > 0.0) {
+    vec2 k = floor(vUv * cells);
+    c = mix(c, mod(k.x + k.y, 2.0) < 0.5 ? vec3(0.15) : vec3(0.85), 0.6);
+  }
   gl_FragColor = vec4(grey ? vec3(dot(c, pick)) : c, 1.0);
 }`;
 
@@ -37,8 +52,9 @@ function drawsInSoftware() {
 
 export class Viewport {
   /** @param {HTMLCanvasElement} canvas @param {HTMLCanvasElement} flat */
-  constructor(canvas, flat) {
+  constructor(canvas, flat, physical) {
     this.canvas = canvas;
+    this.physical = { range: [physical.dark, physical.light, physical.none, physical.whole], mirror: physical.mirror };
     this.flatCanvas = flat;
     this.mode = 'lit';
     this.sets = new Map();
@@ -140,7 +156,7 @@ export class Viewport {
       at += 4 * h.indices;
       const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
       const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
-        uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false } } });
+        uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false }, checks: { value: false }, orm: { value: null }, range: { value: new THREE.Vector4(...this.physical.range) }, mirror: { value: this.physical.mirror }, cells: { value: 0 } } });
       const tint = new THREE.Color('#c9c6bf').lerp(new THREE.Color(setColour(i)), 0.4);
       const plain = new THREE.MeshStandardMaterial({ color: tint, roughness: 0.75, metalness: 0, map: this.checker });
       const mesh = new THREE.Mesh(g, plain);
@@ -413,6 +429,9 @@ export class Viewport {
         s.flat.uniforms.pick.value.set(...how.pick);
         s.flat.uniforms.grey.value = how.grey;
         s.flat.uniforms.srgb.value = !!how.srgb;
+        s.flat.uniforms.checks.value = !!how.checks && !!now('orm');
+        s.flat.uniforms.orm.value = now('orm');
+        s.flat.uniforms.cells.value = how.cells ? s.pictures[how.view].current.size / how.cells : 0;
         m = s.flat;
       }
     }
@@ -447,9 +466,16 @@ export class Viewport {
     let best = null;
     for (const [name, s] of this.sets) {
       const hit = ray.intersectObject(s.mesh, false)[0];
-      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance };
+      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance, place: hit.point.toArray(), normal: hit.normal ? hit.normal.toArray() : hit.face.normal.toArray() };
     }
     return best;
+  }
+
+  /** The place on the flat map under the pointer; null beside it. */
+  pickFlat(e) {
+    const box = this.flatCanvas.getBoundingClientRect(), fit = Math.min(box.width, box.height) * 0.9 * this.flatView.zoom;
+    const u = (e.clientX - box.left - (box.width - fit) / 2 - this.flatView.x) / fit, v = (e.clientY - box.top - (box.height - fit) / 2 - this.flatView.y) / fit;
+    return u >= 0 && u < 1 && v >= 0 && v < 1 ? { set: this.flatSet, u, v } : null;
   }
 
   /** Shows the cage: the front shell in verdigris, the rear one in oxide, as thin lines; null takes it away. */
