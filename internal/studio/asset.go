@@ -55,6 +55,7 @@ type Asset struct {
 	maps         map[string]map[string]*bakeMap // read as they are needed
 	mapsUsed     [][2]string                    // those in memory, the one used last at the end
 	pictures     []store.Picture
+	keepsakes    []store.Keepsake    // without their documents, the newest first
 	asked        chan func(e *easel) // questions to the painter, who answers between rounds
 	mapsVersion  map[string]int      // by set; grows when new maps are to be painted with
 	mapsNew      map[string]bool     // sets whose maps the running job has replaced

@@ -34,7 +34,8 @@ type sheet struct {
 	reads []string       // their kinds
 	keys  []compose.Keys // by tile: of what views hold
 	views map[string]*picture
-	rest  [][]int32 // by square: other squares with empty texels that take their value from this one
+	kept  map[uint]*keptSheet // by keepsake
+	rest  [][]int32           // by square: other squares with empty texels that take their value from this one
 }
 
 func newSheet(c *compose.Canvas, maps int, reads []string) *sheet {

@@ -197,6 +197,10 @@ func (a *Asset) apply(e strata.Edit) (next *strata.Document, label, layer string
 		label, err = finish.Turn(next, e.Layer, e.Dials)
 		return next, label, e.Layer, err
 	}
+	if e.Do == "return" {
+		next, label, err = a.returnTo(e.To)
+		return next, label, "", err
+	}
 	now := *a.doc // Apply replaces what it changes
 	label, layer, err = now.Apply(e)
 	return &now, label, layer, err

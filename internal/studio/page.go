@@ -17,6 +17,7 @@ type Look struct {
 	Layer  string `json:"layer"`
 	Clause string `json:"clause"`
 	Set    string `json:"set"`  // of the flat map
+	Kept   uint   `json:"kept"` // a keepsake that it compares with, 0 for none
 	Away   bool   `json:"away"` // it shows nothing that is painted, as in Intake
 }
 

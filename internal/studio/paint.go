@@ -44,11 +44,12 @@ type snapshot struct {
 	size    func(key string) int // of a set, in px
 	sets    []uv.Set
 	model   *mesh.Model
-	mapsOf  map[string]int // versions by set
-	reads   []string       // kinds of maps
-	around  bool           // some layer reads surroundings
-	pages   []*Page        // that show something painted
-	nobody  bool           // has the asset open
+	mapsOf  map[string]int            // versions by set
+	reads   []string                  // kinds of maps
+	around  bool                      // some layer reads surroundings
+	pages   []*Page                   // that show something painted
+	nobody  bool                      // has the asset open
+	kept    map[uint]*strata.Document // keepsakes that pages compare with
 	ctx     context.Context
 	prog    *compose.Program // of the canvas worked on last
 }
@@ -133,6 +134,15 @@ func (a *Asset) snap(e *easel) *snapshot {
 		return s
 	}
 	s.reads, s.touched, s.around = compose.Reads(s.doc), a.touched, compose.Surrounded(s.doc)
+	s.kept = a.keptDocs(s.pages)
+	for _, d := range s.kept {
+		for _, k := range compose.Reads(d) {
+			if !slices.Contains(s.reads, k) {
+				s.reads = append(s.reads, k)
+			}
+		}
+		s.around = s.around || compose.Surrounded(d)
+	}
 	return s
 }
 
@@ -346,6 +356,11 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 		return err
 	}
 	tell(true)
+	if full {
+		if err := a.showKept(s, c); err != nil {
+			return err
+		}
+	}
 	for _, p := range s.pages {
 		if look := p.Look(); look.Show == "where" {
 			if err := a.showWhere(s, c, prog, p, look, full); err != nil {

@@ -298,6 +298,9 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if a.pictures, err = s.Store.Pictures(id); err != nil {
 		return nil, err
 	}
+	if a.keepsakes, err = s.Store.Keepsakes(id); err != nil {
+		return nil, err
+	}
 	a.used = time.Now()
 	snap, ops, err := s.Store.History(id)
 	if err != nil {

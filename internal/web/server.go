@@ -330,7 +330,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}
@@ -524,24 +524,26 @@ type request struct {
 
 // calls are the small calls on an asset.
 var calls = map[string]func(a *studio.Asset, r request) error{
-	"rename":    func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
-	"split":     func(a *studio.Asset, r request) error { return a.Split(r.Value) },
-	"name-set":  func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
-	"size-set":  func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
-	"intake":    func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
-	"padding":   func(a *studio.Asset, r request) error { return a.SetPadding(r.Intake.Padding) },
-	"layout":    func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
-	"carry":     func(a *studio.Asset, _ request) error { return a.CarryMaps() },
-	"replace":   func(a *studio.Asset, _ request) error { return a.Replace() },
-	"size":      func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
-	"space":     func(a *studio.Asset, r request) error { return a.SetSpace(r.Key, r.Value) },
-	"settings":  func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
-	"bake":      func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
-	"drop-high": func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },
-	"bring":     func(a *studio.Asset, r request) error { return a.TakeBrought(r.Value, r.Rows) },
-	"words":     func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
-	"stop":      func(a *studio.Asset, r request) error { a.StopJob(); return nil },
-	"deliver":   func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
+	"rename":        func(a *studio.Asset, r request) error { return a.Rename(r.Value) },
+	"split":         func(a *studio.Asset, r request) error { return a.Split(r.Value) },
+	"name-set":      func(a *studio.Asset, r request) error { return a.NameSet(r.Key, r.Value) },
+	"size-set":      func(a *studio.Asset, r request) error { return a.SizeSet(r.Key, r.Number) },
+	"intake":        func(a *studio.Asset, r request) error { return a.SetIntake(r.Intake) },
+	"padding":       func(a *studio.Asset, r request) error { return a.SetPadding(r.Intake.Padding) },
+	"layout":        func(a *studio.Asset, r request) error { return a.Layout(r.Layout) },
+	"carry":         func(a *studio.Asset, _ request) error { return a.CarryMaps() },
+	"replace":       func(a *studio.Asset, _ request) error { return a.Replace() },
+	"size":          func(a *studio.Asset, r request) error { return a.SetSize(r.Number) },
+	"keep":          func(a *studio.Asset, r request) error { return a.Keep(r.Value) },
+	"drop-keepsake": func(a *studio.Asset, r request) error { return a.DropKeepsake(uint(max(0, r.Number))) },
+	"space":         func(a *studio.Asset, r request) error { return a.SetSpace(r.Key, r.Value) },
+	"settings":      func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
+	"bake":          func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
+	"drop-high":     func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },
+	"bring":         func(a *studio.Asset, r request) error { return a.TakeBrought(r.Value, r.Rows) },
+	"words":         func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
+	"stop":          func(a *studio.Asset, r request) error { a.StopJob(); return nil },
+	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
 }
 
 func (s *Server) do(c *echo.Context, a *studio.Asset) error {

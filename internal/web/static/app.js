@@ -9,6 +9,7 @@ import { Bench } from './bench.js';
 import { Deliver } from './deliver.js';
 import { Sources } from './sources.js';
 import { Probe } from './probe.js';
+import { Keepsakes } from './keepsakes.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
 const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where', 'checks', 'texels'];
@@ -41,6 +42,7 @@ class App {
     this.strata = new Strata(this);
     this.sources = new Sources(this);
     this.probe = new Probe(this);
+    this.keepsakes = new Keepsakes(this);
     this.bench = new Bench(this);
     this.deliver = new Deliver(this);
     this.header();
@@ -103,6 +105,7 @@ class App {
     this.intake.take(s, old);
     this.board.take(s);
     this.deliver.take(s);
+    this.keepsakes.take();
     this.flatSets();
     this.sizeSelect();
     if (!old) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
@@ -216,7 +219,7 @@ class App {
   /** Tells the server what this page shows, when that has changed. */
   look(always) {
     const where = this.hover || this.held ? 'where' : this.showing;
-    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, away: this.away() };
+    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, kept: this.stageName === 'paint' ? this.keepsakes.compared : 0, away: this.away() };
     const key = JSON.stringify(l);
     if (!always && key === this.looked) return;
     this.looked = key;
@@ -399,6 +402,8 @@ class App {
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
       if (key === 'i') this.probe.hold(true);
+      if (key === 'k' && !e.repeat) this.keepsakes.keep();
+      if (key === 'y' && !e.repeat) this.keepsakes.hold(true);
       if (key === 'm' && !this.held) { this.held = true; this.look(); }
       if (e.key === 'Delete' && this.chosen) this.edit({ do: 'delete', layers: this.all() });
     });
@@ -407,6 +412,7 @@ class App {
       if (key === 'm' && this.held) { this.held = false; this.look(); }
       if (key === 'j') this.turning = false;
       if (key === 'i') this.probe.hold(false);
+      if (key === 'y') this.keepsakes.hold(false);
     });
     addEventListener('keydown', e => { if (e.key === 'Escape' && this.picking) this.pickFromModel(this.picking); });
     const c = $('#model');

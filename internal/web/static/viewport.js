@@ -21,9 +21,18 @@ const SHOWS = {
 const SQUARE = 64;
 
 // Shows texel values as they are: no light, no tone curve.
-const FLAT_VERTEX = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }';
-const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; uniform bool checks; uniform sampler2D orm; uniform vec4 range; uniform float mirror; uniform float cells; varying vec2 vUv;
+const FLAT_VERTEX = `varying vec2 vUv;
+#include <clipping_planes_pars_vertex>
 void main() {
+  vUv = uv;
+  vec4 mvPosition = modelViewMatrix * vec4(position, 1.0);
+  gl_Position = projectionMatrix * mvPosition;
+  #include <clipping_planes_vertex>
+}`;
+const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; uniform bool checks; uniform sampler2D orm; uniform vec4 range; uniform float mirror; uniform float cells; varying vec2 vUv;
+#include <clipping_planes_pars_fragment>
+void main() {
+  #include <clipping_planes_fragment>
   vec3 c = texture2D(tex, vUv).rgb, linear = c;
   if (srgb) c = mix(c * 12.92, 1.055 * pow(max(c, vec3(0.0)), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c));
   if (checks) {
@@ -155,7 +164,7 @@ export class Viewport {
       g.setIndex(new THREE.BufferAttribute(new Uint32Array(buffer, at, h.indices), 1));
       at += 4 * h.indices;
       const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
-      const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
+      const flat = new THREE.ShaderMaterial({ clipping: true, vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
         uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false }, checks: { value: false }, orm: { value: null }, range: { value: new THREE.Vector4(...this.physical.range) }, mirror: { value: this.physical.mirror }, cells: { value: 0 } } });
       const tint = new THREE.Color('#c9c6bf').lerp(new THREE.Color(setColour(i)), 0.4);
       const plain = new THREE.MeshStandardMaterial({ color: tint, roughness: 0.75, metalness: 0, map: this.checker });
@@ -310,7 +319,7 @@ export class Viewport {
     requestAnimationFrame(() => {
       this.waiting = false;
       const began = performance.now();
-      if (this.high) this.drawBoth(); else this.renderer.render(this.scene, this.camera);
+      if (this.high) this.drawBoth(); else if (this.wipe && this.stageWipes()) this.drawWiped(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
       requestAnimationFrame(now => { this.lag = now - began; });
     });
@@ -330,7 +339,7 @@ export class Viewport {
       p[key]?.texture.dispose();
       const data = new Uint8Array(size * size * 4);
       const t = new THREE.DataTexture(data, size, size);
-      if (view === 'base') t.colorSpace = THREE.SRGBColorSpace;
+      if (view === 'base' || view === 'kept-base') t.colorSpace = THREE.SRGBColorSpace;
       t.generateMipmaps = true;
       t.minFilter = THREE.LinearMipmapLinearFilter;
       t.magFilter = THREE.LinearFilter;
@@ -404,8 +413,8 @@ export class Viewport {
     this.draw();
   }
 
-  applySet(name, s) {
-    const now = v => s.pictures[v]?.current?.texture || null;
+  applySet(name, s, side = '') {
+    const now = v => s.pictures[side + v]?.current?.texture || null;
     let m = s.plain;
     if (this.high) {
       // The clay of the high-poly, with the baked normals where there are any.
@@ -414,25 +423,27 @@ export class Viewport {
       if (m.normalMap !== t) { m.normalMap = t; m.needsUpdate = true; }
     } else if (this.mode === 'lit') {
       if (now('base') && now('orm') && now('normal')) {
-        const fresh = !s.lit.map;
-        s.lit.map = now('base');
-        s.lit.aoMap = s.lit.roughnessMap = s.lit.metalnessMap = now('orm');
-        s.lit.normalMap = now('normal');
-        if (fresh) s.lit.needsUpdate = true;
-        m = s.lit;
+        const lit = side ? s.litKept ||= s.lit.clone() : s.lit, fresh = !lit.map;
+        lit.map = now('base');
+        lit.aoMap = lit.roughnessMap = lit.metalnessMap = now('orm');
+        lit.normalMap = now('normal');
+        if (fresh) lit.needsUpdate = true;
+        m = lit;
       }
     } else if (SHOWS[this.mode]) {
       const how = SHOWS[this.mode];
+      const flat = side ? s.flatKept ||= s.flat.clone() : s.flat;
       const t = this.mode === 'map' ? this.maps.get(name + '/' + this.mapKind)?.texture : now(how.view);
       if (t) {
-        s.flat.uniforms.tex.value = t;
-        s.flat.uniforms.pick.value.set(...how.pick);
-        s.flat.uniforms.grey.value = how.grey;
-        s.flat.uniforms.srgb.value = !!how.srgb;
-        s.flat.uniforms.checks.value = !!how.checks && !!now('orm');
-        s.flat.uniforms.orm.value = now('orm');
-        s.flat.uniforms.cells.value = how.cells ? s.pictures[how.view].current.size / how.cells : 0;
-        m = s.flat;
+        const u = flat.uniforms;
+        u.tex.value = t;
+        u.pick.value.set(...how.pick);
+        u.grey.value = how.grey;
+        u.srgb.value = !!how.srgb;
+        u.checks.value = !!how.checks && !!now('orm');
+        u.orm.value = now('orm');
+        u.cells.value = how.cells ? s.pictures[how.view].current.size / how.cells : 0;
+        m = flat;
       }
     }
     s.mesh.material = m;
@@ -560,6 +571,58 @@ export class Viewport {
     this.highMesh.visible = false;
     r.setScissorTest(false);
     r.setViewport(0, 0, size.x, size.y);
+  }
+
+  /**
+   * Draws what is kept on one side of a line across the view; all draws it everywhere, null ends it.
+   * @param {{x?: number, y?: number, turn?: number, all?: boolean}|null} w
+   */
+  setWipe(w) {
+    if (!w && !this.wipe) return;
+    this.wipe = w;
+    this.draw();
+  }
+
+  /** Lets go the pictures of a keepsake. */
+  dropKept() {
+    for (const views of this.pictures.values()) {
+      for (const v of Object.keys(views)) {
+        if (!v.startsWith('kept-')) continue;
+        for (const k of ['full', 'coarse']) views[v][k]?.texture.dispose();
+        delete views[v];
+      }
+    }
+  }
+
+  /** Whether the mode has two sides, and what is kept has come for all sets. */
+  stageWipes() {
+    const how = SHOWS[this.mode];
+    if (this.mode !== 'lit' && !['base', 'orm', 'normal'].includes(how?.view)) return false;
+    return [...this.sets.values()].every(s => ['base', 'orm', 'normal'].every(v => s.pictures['kept-' + v]?.current));
+  }
+
+  /** A frame with two sides: the line and the eye make a plane that parts what is drawn. */
+  drawWiped() {
+    const r = this.renderer, w = this.wipe, back = this.scene.background;
+    const render = () => r.render(this.scene, this.camera);
+    const kept = f => {
+      for (const [name, s] of this.sets) this.applySet(name, s, 'kept-');
+      f();
+      for (const [name, s] of this.sets) this.applySet(name, s);
+    };
+    if (w.all) return kept(render);
+    const at = (x, y) => new THREE.Vector3(x * 2 - 1, 1 - y * 2, 0.5).unproject(this.camera), wide = this.camera.aspect;
+    const a = at(w.x, w.y), b = at(w.x + Math.sin(w.turn) * 0.1 / wide, w.y - Math.cos(w.turn) * 0.1);
+    const plane = new THREE.Plane().setFromCoplanarPoints(this.camera.position, b, a); // now is on the left of an upright line
+    r.clippingPlanes = [plane];
+    render();
+    r.autoClear = false;
+    this.scene.background = null;
+    r.clippingPlanes = [plane.clone().negate()];
+    kept(render);
+    r.clippingPlanes = [];
+    r.autoClear = true;
+    this.scene.background = back;
   }
 
   forgetMap(set, kind) { this.maps.delete(set + '/' + kind); }

@@ -1,0 +1,177 @@
+package studio
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"crust/internal/core/compose"
+	"crust/internal/core/par"
+	"crust/internal/core/strata"
+	"crust/internal/core/surface"
+	"crust/internal/store"
+)
+
+// MaxKeepsakes bounds the keepsakes of an asset.
+const MaxKeepsakes = 100
+
+// KeepsakeEvent is a keepsake as the page shows it.
+type KeepsakeEvent struct {
+	ID   uint   `json:"id"`
+	Name string `json:"name"`
+	Made int64  `json:"made"` // ms since 1970
+}
+
+func keepsakeEvents(rows []store.Keepsake) []KeepsakeEvent {
+	out := []KeepsakeEvent{}
+	for _, k := range rows {
+		out = append(out, KeepsakeEvent{k.ID, k.Name, k.Made.UnixMilli()})
+	}
+	return out
+}
+
+// Keep stores the strata as they stand; without a name it gets a number.
+func (a *Asset) Keep(name string) error {
+	name = strings.TrimSpace(name)
+	if len(name) > strata.MaxName {
+		return fmt.Errorf("a keepsake's name has at most %d letters", strata.MaxName)
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if len(a.keepsakes) >= MaxKeepsakes {
+		return fmt.Errorf("%d keepsakes are kept already; delete some first", len(a.keepsakes))
+	}
+	for n := len(a.keepsakes) + 1; name == ""; n++ {
+		free := fmt.Sprintf("Keepsake %d", n)
+		if !slices.ContainsFunc(a.keepsakes, func(k store.Keepsake) bool { return k.Name == free }) {
+			name = free
+		}
+	}
+	text, err := json.Marshal(a.doc)
+	if err != nil {
+		return err
+	}
+	k := store.Keepsake{AssetID: a.ID, Name: name, Text: string(text)}
+	if err := a.studio.Store.AddKeepsake(&k); err != nil {
+		return err
+	}
+	k.Text = ""
+	a.keepsakes = append([]store.Keepsake{k}, a.keepsakes...)
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// kept reads a keepsake's strata.
+func (a *Asset) kept(id uint) (*store.Keepsake, *strata.Document, error) {
+	k, err := a.studio.Store.Keepsake(a.ID, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := strata.Parse([]byte(k.Text))
+	return k, d, err
+}
+
+// DropKeepsake deletes a keepsake.
+func (a *Asset) DropKeepsake(id uint) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := a.studio.Store.DropKeepsake(a.ID, id); err != nil {
+		return err
+	}
+	a.keepsakes = slices.DeleteFunc(a.keepsakes, func(k store.Keepsake) bool { return k.ID == id })
+	a.tell(a.stateEvent())
+	return nil
+}
+
+// back to a keepsake: an edit like others, which undo takes back.
+func (a *Asset) returnTo(id int) (next *strata.Document, label string, err error) {
+	k, d, err := a.kept(uint(id))
+	if err != nil {
+		return nil, "", err
+	}
+	d.Next = max(d.Next, a.doc.Next) // marks are not given twice
+	return d, "Return to " + k.Name, nil
+}
+
+// keptView is the name, to pages, of a view of the keepsake that they compare with.
+func keptView(name string) string { return "kept-" + name }
+
+// keptSheet is what a set looks like in a keepsake.
+type keptSheet struct {
+	keys []compose.Keys
+	pics map[string]*picture
+}
+
+// showKept evaluates a set as keepsakes have it, for the pages that compare with one.
+func (a *Asset) showKept(s *snapshot, c *sheet) error {
+	for id, d := range s.kept {
+		k := c.kept[id]
+		if k == nil {
+			k = &keptSheet{make([]compose.Keys, len(c.Surf.Tiles)), map[string]*picture{}}
+			for _, name := range kept {
+				k.pics[name] = newPicture(c)
+			}
+			if c.kept == nil {
+				c.kept = map[uint]*keptSheet{}
+			}
+			c.kept[id] = k
+		}
+		prog, err := c.Compile(d)
+		if err != nil {
+			return err
+		}
+		bytesOf := make([][]uint8, par.Slots)
+		err = c.Run(s.ctx, prog, compose.Pass{
+			Has: func(t int) compose.Keys { return k.keys[t] },
+			Do: func(w, t int, is compose.Keys, ch *compose.Channels) {
+				n := c.Surf.Tiles[t].Len()
+				if bytesOf[w] == nil {
+					bytesOf[w] = make([]uint8, 3*surface.TileSize*surface.TileSize)
+				}
+				for _, name := range kept {
+					if v := views[name]; v.Of(ch) {
+						v.Quantise(ch, bytesOf[w][:3*n])
+						k.pics[name].put(t, bytesOf[w][:3*n])
+					}
+				}
+				k.keys[t] = is
+			},
+		})
+		if err != nil {
+			return err
+		}
+		for _, p := range s.pages {
+			if p.Look().Kept != id {
+				continue
+			}
+			for _, name := range kept {
+				p.frame(&Frame{Set: c.Set, View: keptView(name), Full: true, picture: k.pics[name], whole: true, version: s.version})
+			}
+		}
+	}
+	for id := range c.kept {
+		if s.kept[id] == nil {
+			delete(c.kept, id) // nobody compares with it any more
+		}
+	}
+	return nil
+}
+
+// keptDocs reads the keepsakes that pages compare with; one that is gone is left out.
+func (a *Asset) keptDocs(pages []*Page) map[uint]*strata.Document {
+	out := map[uint]*strata.Document{}
+	for _, p := range pages {
+		id := p.Look().Kept
+		if id == 0 || out[id] != nil {
+			continue
+		}
+		if _, d, err := a.kept(id); err == nil {
+			out[id] = d
+		} else if !errors.Is(err, store.ErrNone) {
+			a.tell(Event{"t": "error", "text": err.Error()})
+		}
+	}
+	return out
+}

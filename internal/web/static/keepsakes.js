@@ -1,0 +1,114 @@
+// Keepsakes: stored states of the strata, to compare with over a wipe or to return to.
+import { $, el, icon } from './dom.js';
+
+export class Keepsakes {
+  constructor(app) {
+    this.app = app;
+    this.sheet = $('#keepsake-sheet');
+    this.compared = 0; // ID of the keepsake that the view is compared with
+    this.line = { x: 0.5, y: 0.5, turn: 0 }; // a point of it as shares of the view, and how far it is turned from upright
+    $('#keepsakes').onclick = () => this.open();
+    this.wipe = $('#wipe');
+    this.drag($('[data-part="line"]', this.wipe), (e, box) => { this.line.x = clamp((e.clientX - box.left) / box.width); this.line.y = clamp((e.clientY - box.top) / box.height); });
+    this.drag($('[data-part="turn"]', this.wipe), (e, box) => { this.line.turn = Math.atan2(e.clientX - box.left - this.line.x * box.width, -(e.clientY - box.top - this.line.y * box.height)); });
+    $('[data-part="line"]', this.wipe).onkeydown = e => {
+      const d = { ArrowLeft: -0.02, ArrowRight: 0.02 }[e.key];
+      if (d) { e.preventDefault(); this.line.x = clamp(this.line.x + d); this.place(); }
+    };
+    addEventListener('keydown', e => { if (e.key === 'Escape' && this.compared) this.compare(0); });
+    new ResizeObserver(() => this.place()).observe($('#pane-model'));
+  }
+
+  list() { return this.app.state?.keepsakes || []; }
+
+  take() {
+    $('#keepsakes .figure').textContent = this.list().length || '';
+    if (this.compared && !this.list().some(k => k.id === this.compared)) this.compare(0);
+    if (this.sheet.matches(':popover-open')) this.render();
+  }
+
+  async keep(name = '') {
+    if (await this.app.do('keep', { value: name })) this.app.waiting('kept');
+    setTimeout(() => this.app.waiting(''), 900);
+  }
+
+  open() {
+    const box = $('#keepsakes').getBoundingClientRect();
+    this.render();
+    this.sheet.showPopover();
+    this.sheet.style.left = `${Math.min(box.left, innerWidth - this.sheet.offsetWidth - 8)}px`;
+    this.sheet.style.top = `${box.bottom + 6}px`;
+  }
+
+  render() {
+    const keep = el('button.button.is-primary', { id: 'keep-now', title: 'Keep the strata as they stand (K)' }, 'Keep these strata');
+    keep.onclick = () => this.keep();
+    const rows = this.list().map(k => {
+      const on = k.id === this.compared;
+      const compare = el('button.button', { 'data-compare': k.id, 'aria-pressed': String(on) }, on ? 'End' : 'Compare');
+      compare.onclick = () => { this.compare(on ? 0 : k.id); this.sheet.hidePopover(); };
+      const back = el('button.button', { 'data-return': k.id, title: 'Make the strata as they were then; undo takes it back' }, 'Return');
+      back.onclick = () => { this.app.edit({ do: 'return', to: k.id }); this.sheet.hidePopover(); };
+      const gone = el('button.plain', { title: 'Delete this keepsake', 'aria-label': `Delete ${k.name}` }, icon('trash'));
+      gone.onclick = () => this.app.do('drop-keepsake', { number: k.id });
+      return el('div.keepsake-row', {}, el('span', {}, el('strong', {}, k.name), el('span.quiet.figure', {}, new Date(k.made).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' }))), compare, back, gone);
+    });
+    this.sheet.replaceChildren(el('h2', {}, 'Keepsakes'), keep, ...rows.length ? rows : [el('p.quiet', {}, 'A keepsake stores the strata as they stand, to compare with later or to return to.')]);
+  }
+
+  /** Compares the view with a keepsake, over a line; 0 ends it. */
+  compare(id) {
+    this.compared = id;
+    const k = this.list().find(o => o.id === id);
+    this.wipe.hidden = !id;
+    if (k) {
+      $('[data-side="now"]', this.wipe).textContent = 'now';
+      $('[data-side="kept"]', this.wipe).textContent = k.name;
+    } else {
+      this.app.viewport.dropKept();
+    }
+    this.app.look();
+    this.place();
+  }
+
+  /** Shows the keepsake alone while a key is held. */
+  hold(on) {
+    if (on && !this.compared) {
+      const last = this.list()[0];
+      if (!last) return;
+      this.held = true;
+      this.compare(last.id);
+    }
+    this.whole = on;
+    if (!on && this.held) { this.held = false; this.compare(0); }
+    this.place();
+  }
+
+  /** Puts the line and what the viewport draws on its sides where they belong. */
+  place() {
+    const v = this.app.viewport;
+    if (!this.compared) { v.setWipe(null); return; }
+    const { x, y, turn } = this.line;
+    this.wipe.style.setProperty('--x', `${x * 100}%`);
+    this.wipe.style.setProperty('--y', `${y * 100}%`);
+    this.wipe.style.setProperty('--turn', `${turn}rad`);
+    // The names stand at the line's foot.
+    const box = this.wipe.getBoundingClientRect(), foot = x - Math.tan(turn) * (1 - 44 / box.height - y) * box.height / box.width;
+    this.wipe.style.setProperty('--foot', `${clamp(Math.abs(foot) < 9 ? foot : x) * 100}%`);
+    $('[data-part="line"]', this.wipe).setAttribute('aria-valuenow', Math.round(x * 100));
+    this.wipe.classList.toggle('whole', !!this.whole);
+    v.setWipe(this.whole ? { all: true } : { x, y, turn });
+  }
+
+  drag(part, move) {
+    part.onpointerdown = e => {
+      e.preventDefault();
+      e.stopPropagation();
+      part.setPointerCapture(e.pointerId);
+      part.onpointermove = m => { move(m, this.wipe.getBoundingClientRect()); this.place(); };
+      part.onpointerup = () => { part.onpointermove = part.onpointerup = null; };
+    };
+  }
+}
+
+const clamp = v => Math.max(0.02, Math.min(0.98, v));
