@@ -55,6 +55,7 @@ func (r *rig) faulty() []string {
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
+	t.Parallel() // pages wait for pictures and for each other much of the time
 	bin, err := exec.LookPath("chromium")
 	if err != nil {
 		t.Fatal("chromium is missing; ./run test installs it")
@@ -278,7 +279,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.until(`document.querySelectorAll('.finish-card:not([hidden])').length === 1`)
 	r.click(`[data-card="worn-marine-paint"] summary`)
 	r.click(`[data-finish="worn-marine-paint"]`)
-	r.until(`crust.doc.layers.length === 14`)
+	r.until(`crust.doc.layers.length === 15`)
 	r.pick("#working-size", "512 px")
 	r.until(`crust.state.size === 512`)
 	r.settled()
@@ -289,7 +290,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	}
 
 	// A slider: drag the low handle of the chosen layer's first clause; its coverage falls.
-	r.click(`#layers .layer:nth-child(2)`)
+	r.click(`#layers .layer:nth-child(3)`)
 	r.until(`crust.layer()?.name === 'Grime' && crust.layer().where[0].kind === 'shelter' && document.querySelector('.levels i')`)
 	before := r.number(`crust.layer().coverage`)
 	handle := r.page.MustElement(`.card-clause .levels i[data-level="low"]`)
@@ -308,9 +309,9 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	}
 
 	// Rename, hide, reorder, add, delete, undo, redo.
-	r.click(`#layers .layer:nth-child(1)`)
-	r.until(`crust.layer().name === 'Salt rings' && document.querySelector('#layers .layer:nth-child(1).on')`)
-	name := r.page.MustElement(`#layers .layer:nth-child(1) .layer-name`)
+	r.click(`#layers .layer:nth-child(2)`)
+	r.until(`crust.layer().name === 'Salt rings' && document.querySelector('#layers .layer:nth-child(2).on')`)
+	name := r.page.MustElement(`#layers .layer:nth-child(2) .layer-name`)
 	if err := name.Click(proto.InputMouseButtonLeft, 2); err != nil {
 		t.Fatal(err)
 	}
@@ -318,15 +319,15 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.page.MustInsertText("Gull white") // the old name is selected, so this replaces it
 	r.page.Keyboard.MustType(input.Enter)
 	r.until(`crust.layer().name === 'Gull white'`)
-	r.click(`#layers .layer:nth-child(1) .layer-eye`)
+	r.click(`#layers .layer:nth-child(2) .layer-eye`)
 	r.until(`crust.layer().hidden === true`)
 	r.click("#undo")
 	r.until(`!crust.layer().hidden`)
-	r.page.MustElement(`#layers .layer:nth-child(1)`).MustFocus()
+	r.page.MustElement(`#layers .layer:nth-child(2)`).MustFocus()
 	r.page.KeyActions().Press(input.AltLeft).Type(input.ArrowDown).Release(input.AltLeft).MustDo()
-	r.until(`crust.doc.layers.at(-2).name === 'Gull white'`)
+	r.until(`crust.doc.layers.at(-3).name === 'Gull white'`)
 	r.click("#add-coat")
-	r.until(`crust.doc.layers.length === 15 && crust.layer()?.name === 'Coat'`)
+	r.until(`crust.doc.layers.length === 16 && crust.layer()?.name === 'Coat'`)
 	r.click(`[data-add="crevices"]`)
 	r.until(`crust.layer().where.length === 1`)
 	r.page.MustElement(`[data-channel="metallic"] input[type=checkbox]`).MustClick()
@@ -339,7 +340,7 @@ func TestFromModelToPackedMapsByMouse(t *testing.T) {
 	r.stop()
 	r.start(addr)
 	r.open("/assets/1/paint")
-	r.until(`window.crust?.state && crust.doc.layers.length === 15`)
+	r.until(`window.crust?.state && crust.doc.layers.length === 16`)
 	if got := r.eval(`crust.doc.redo`); got != "Change metallic on of Coat" {
 		t.Errorf("redo after a restart is %q", got)
 	}

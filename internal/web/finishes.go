@@ -1,15 +1,20 @@
 package web
 
 import (
+	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image/png"
 	"io"
 	"net/http"
+	"sync"
 
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/finish"
+	"crust/internal/preview"
 	"crust/internal/store"
 	"crust/internal/studio"
 )
@@ -99,4 +104,59 @@ func (s *Server) saveFinish(c *echo.Context, a *studio.Asset) error {
 		return err
 	}
 	return c.JSON(http.StatusCreated, map[string]any{"name": f.Name, "notes": notes})
+}
+
+// previews are pictures of finishes, by what they are of.
+type previews struct {
+	shelf preview.Shelf
+	mu    sync.Mutex
+	made  map[string][]byte
+}
+
+// mostPreviews bounds how many are kept.
+const mostPreviews = 200
+
+// previewSide is that of a preview in px.
+const previewSide = 144
+
+func (p *previews) of(ctx context.Context, f *finish.Finish) ([]byte, error) {
+	text, err := json.Marshal(f)
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	data, ok := p.made[string(text)]
+	p.mu.Unlock()
+	if ok {
+		return data, nil
+	}
+	im, err := p.shelf.Picture(ctx, f, previewSide)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if err := png.Encode(&b, im); err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.made == nil || len(p.made) >= mostPreviews {
+		p.made = map[string][]byte{}
+	}
+	p.made[string(text)] = b.Bytes()
+	return b.Bytes(), nil
+}
+
+// finishPicture answers with a finish on the bollard.
+func (s *Server) finishPicture(c *echo.Context) error {
+	f, err := s.studio.FinishOf(c.Param("name"))
+	if err != nil {
+		return fmt.Errorf("finish “%s”: %w", c.Param("name"), store.ErrNone)
+	}
+	data, err := s.previews.of(c.Request().Context(), f)
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	return c.Blob(http.StatusOK, "image/png", data)
 }

@@ -61,9 +61,10 @@ type Server struct {
 	echo   *echo.Echo
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
-	Demo  func() (uint, error)
-	quay  map[string]func() []byte // the environment by width
-	pages *template.Template
+	Demo     func() (uint, error)
+	quay     map[string]func() []byte // the environment by width
+	previews previews
+	pages    *template.Template
 }
 
 // New makes the handler of a server that is reached at addr, “host:port”. Requests that name another
@@ -172,6 +173,7 @@ func (s *Server) routes() {
 	e.GET("/api/finishes", s.finishes)
 	e.POST("/api/finishes", s.takeFinish)
 	e.GET("/api/finishes/:name", s.finishFile)
+	e.GET("/api/finishes/:name/picture", s.finishPicture)
 	e.DELETE("/api/finishes/:name", s.dropFinish)
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)

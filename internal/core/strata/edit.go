@@ -204,6 +204,20 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		d.Layers[i] = changed
 		return "Change " + words(e.Path) + " of " + changed.Name, e.Layer, nil
 	},
+	"solo": func(d *Document, e Edit) (string, string, error) {
+		blocks, err := d.blocks(e.Layers)
+		if err != nil || len(blocks) == 0 {
+			return "", "", err
+		}
+		tree := d.Tree()
+		for i := range d.Layers {
+			shows := slices.ContainsFunc(blocks, func(b [2]int) bool {
+				return b[0] <= i && i < b[1] || tree.Within(b[0], i) || d.Base(b[1]-1) == i
+			})
+			d.Layers[i].Hidden = d.Layers[i].Hidden || !shows
+		}
+		return "Show " + several(d, e.Layers) + " alone", e.Layers[0], nil
+	},
 	"clause.add": func(d *Document, e Edit) (string, string, error) {
 		l, _, err := d.Layer(e.Layer)
 		if err != nil {
@@ -253,7 +267,7 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 }
 
 // staysOpen are the edits that do not change the layer which they name.
-var staysOpen = map[string]bool{"add": true, "paste": true, "duplicate": true}
+var staysOpen = map[string]bool{"add": true, "paste": true, "duplicate": true, "solo": true}
 
 // several names layers for undo.
 func several(d *Document, marks []string) string {

@@ -130,3 +130,32 @@ func TestEqualLooksAtEveryField(t *testing.T) {
 		}
 	}
 }
+
+// A layer shown alone keeps its groups, what they hold of it and what it is clipped to; all else is hidden.
+func TestSoloLeavesWhatALayerNeeds(t *testing.T) {
+	d := new(Document)
+	for range 4 {
+		apply(t, d, Edit{Do: "add"})
+	}
+	_, g := apply(t, d, Edit{Do: "group", Layers: []string{d.Layers[1].ID, d.Layers[2].ID}})
+	apply(t, d, Edit{Do: "set", Layer: d.Layers[2].ID, Path: "clip", Value: raw(true)})
+	seen := func(layers ...string) (out string) {
+		c := d.Clone()
+		apply(t, c, Edit{Do: "solo", Layers: layers})
+		for _, l := range c.Layers {
+			if !l.Hidden {
+				out += l.Name + ","
+			}
+		}
+		return out
+	}
+	if got := seen(d.Layers[2].ID); got != "Coat 2,Coat 3,Group," {
+		t.Errorf("a clipped layer alone shows %s", got)
+	}
+	if got := seen(d.Layers[0].ID); got != "Coat," {
+		t.Errorf("the lowest alone shows %s", got)
+	}
+	if got := seen(g); got != "Coat 2,Coat 3,Group," {
+		t.Errorf("the group alone shows %s", got)
+	}
+}

@@ -133,6 +133,8 @@ class App {
       b.disabled = !label;
       b.title = (id === 'undo' ? 'Undo' : 'Redo') + (label ? `: ${label}` : '');
     }
+    if (this.alone && !(this.alone = this.alone.filter(id => e.layers.some(l => l.id === id))).length) this.solo();
+    else if (this.alone) this.live({ do: 'solo', layers: this.alone });
     this.strata.render();
     this.bench.render();
     this.stations();
@@ -182,6 +184,15 @@ class App {
     this.strata.render();
     this.bench.render();
     this.look();
+  }
+
+  /** Shows the chosen layers alone, on this asset's pages, until it is asked again; nothing is kept of it. */
+  solo() {
+    this.alone = !this.alone && this.chosen ? this.all() : null;
+    document.body.classList.toggle('alone', !!this.alone);
+    if (this.alone) this.live({ do: 'solo', layers: this.alone });
+    else this.socket.send({ t: 'drop' });
+    this.strata.render();
   }
 
   /** Sends an edit that is kept. */
@@ -401,6 +412,7 @@ class App {
       if (this.stageName !== 'paint') return;
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
+      if (key === 's' && !e.repeat) this.solo();
       if (key === 'i') this.probe.hold(true);
       if (key === 'k' && !e.repeat) this.keepsakes.keep();
       if (key === 'y' && !e.repeat) this.keepsakes.hold(true);

@@ -55,8 +55,9 @@ export class Finishes {
       await this.app.edit({ do: 'finish', kind: f.name, dials, layer: this.into()?.id });
       $('#finish-sheet').hidden = true;
     };
-    const sample = el('canvas.finish-sample', { width: 36, height: 52, 'aria-hidden': 'true' });
+    const sample = el('canvas.finish-sample', { width: 14, height: 72, 'aria-hidden': 'true' });
     core(sample, f.sample);
+    const picture = el('img.finish-picture', { src: `/api/finishes/${encodeURIComponent(f.name)}/picture`, loading: 'lazy', width: 72, height: 72, alt: `${f.title} on a bollard` });
     const tools = el('div.row', {}, lay, el('a.button', { href: `/api/finishes/${encodeURIComponent(f.name)}`, title: 'Save this finish as a file' }, icon('download'), 'File'));
     if (f.own) {
       const gone = el('button.plain', { title: 'Delete this finish; where it was laid it stays', 'aria-label': `Delete ${f.title}` }, icon('trash'));
@@ -66,7 +67,7 @@ export class Finishes {
       };
       tools.append(gone);
     }
-    return el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
+    return el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, picture, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
       ...f.dials.map(d => { const v = value({ ...d, value: d.default, commit: x => { dials[d.name] = x; }, live: x => { dials[d.name] = x; } }); v.title = d.help; return v; }), tools);
   }
 

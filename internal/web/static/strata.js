@@ -71,7 +71,7 @@ export class Strata {
     const rows = app.doc.layers.flatMap((l, i) => {
       if (!open(i)) return [];
       const place = this.place(i);
-      return [{ key: l.id, of: [l.name, l.reading, l.hidden, l.locked, l.clip, l.group, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, chosen.has(l.id), l.id === app.chosen, place, sets], make: () => this.row(l, i, place) }];
+      return [{ key: l.id, of: [l.name, l.reading, l.hidden, l.locked, l.clip, l.group, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, chosen.has(l.id), l.id === app.chosen, app.alone?.includes(l.id), place, sets], make: () => this.row(l, i, place) }];
     }).reverse();
     if (!rows.length) rows.push({ key: 'none', of: 0, make: () => el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.') });
     keyed(this.list, rows);
@@ -104,6 +104,7 @@ export class Strata {
     li.classList.toggle('on', app.all().includes(l.id));
     li.classList.toggle('first', l.id === app.chosen);
     li.classList.toggle('group', !!l.group);
+    li.classList.toggle('alone', !!app.alone?.includes(l.id));
     for (const c of place) $('.brackets', li).append(el('i.' + { i: 'inside', e: 'ends', f: 'folded', o: 'opens', n: 'folded' }[c]));
     if (l.group) {
       const folded = place.endsWith('f'), fold = el('button.plain.fold', { title: folded ? 'Open the group' : 'Fold the group', 'aria-label': `${folded ? 'Open' : 'Fold'} ${l.name}`, 'aria-expanded': String(!folded) }, icon(folded ? 'chevron-right' : 'chevron-down'));
@@ -127,7 +128,8 @@ export class Strata {
     eye.append(icon(l.hidden ? 'eye-off' : 'eye'));
     eye.title = l.hidden ? 'Show' : 'Hide';
     eye.setAttribute('aria-label', `${eye.title} ${l.name}`);
-    eye.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'hidden', value: !l.hidden }); };
+    eye.title += '; Alt+click shows it alone';
+    eye.onclick = e => { e.stopPropagation(); if (e.altKey) { app.choose(l.id); return app.solo(); } app.edit({ do: 'set', layer: l.id, path: 'hidden', value: !l.hidden }); };
     $('.pennants', li).append(...this.targets.controls(l));
     li.onclick = e => {
       if (e.ctrlKey || e.metaKey) app.also(l.id);
