@@ -129,5 +129,6 @@ func Strata() *strata.Document {
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.7, Where: []strata.Clause{of("shelter", "and", 0.2, 0.9, 0, false, nil), noise("and", 0.25, 0.6, 0, false, 0.1, 47), glass}},
 		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.15, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.3, 0.55, 0.3, false, 0.07, 53)}, Targets: hull},
 		{Name: "Salt rings", Hex: "#d6d2c6", Rough: 0.88, Height: 0.01, Opacity: 0.55, Where: []strata.Clause{of("facing", "and", 0.15, 0.8, 0, false, map[string]float64{"cone": 88}), form("stains", "and", 0.15, 0.95, 0, 1, 0.05, 59), noise("and", 0.42, 0.62, 0.1, false, 0.25, 60), rubber, glass}},
-	})
+	}, folder{"Metal", "Bare steel", "Scale rust"}, folder{"Paint", "Primer", "Lamp grey"}, folder{"Rubber and glass", "Rubber", "Lens glass"},
+		folder{"Wear", "Uneven gloss", "Scratches"}, folder{"Rust", "Rust at the rims", "Rust in seams"}, folder{"Sea and weather", "Grime", "Salt rings"})
 }

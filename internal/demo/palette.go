@@ -54,7 +54,28 @@ func (p *palette) rim(wear string, level float32) strata.Clause {
 	return c
 }
 
-func (p *palette) lay(coats []coat) *strata.Document {
+// folder is a group of the coats from one to another, by their names.
+type folder struct{ name, first, last string }
+
+func (p *palette) lay(coats []coat, folders ...folder) *strata.Document {
 	p.doc.Layers = bind(p.doc, coats)
+	for _, f := range folders {
+		var in []string
+		for i := range p.doc.Layers {
+			l := &p.doc.Layers[i]
+			if l.Name == f.first || len(in) > 0 {
+				in = append(in, l.ID)
+			}
+			if l.Name == f.last {
+				break
+			}
+		}
+		_, mark, err := p.doc.Apply(strata.Edit{Do: "group", Layers: in})
+		if err != nil {
+			panic(err) // the names are this package's own
+		}
+		l, _, _ := p.doc.Layer(mark)
+		l.Name = f.name
+	}
 	return p.doc
 }

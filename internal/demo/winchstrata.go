@@ -49,5 +49,7 @@ func WinchStrata() *strata.Document {
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.6, Where: []strata.Clause{p.of("shelter", "and", 0.25, 0.9, 0, false, nil), p.noise("and", 0.25, 0.6, 0, false, 0.08, 103)}},
 		{Name: "Splashed silt", Hex: "#6d6350", Rough: 0.9, Height: 0.03, Opacity: 0.75, Where: []strata.Clause{p.of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.02, "to": 0.32}), p.noise("and", 0.4, 0.66, 0.3, false, 0.05, 107), p.form("speckles", "or", 0.3, 1, 0, 0.5, 0.02, 108)}},
 		{Name: "Dust and salt", Hex: "#b8b09c", Rough: 0.88, Opacity: 0.45, Where: []strata.Clause{top(80), p.noise("and", 0.45, 0.75, 0.1, false, 0.05, 109), noRope}},
-	})
+	}, folder{"Iron", "Cast iron", "Old rust"}, folder{"Paint", "Red lead", "Uneven gloss"}, folder{"Rope", "Tarred rope", "Rope wear"},
+		folder{"Gears", "Worked steel", "Grease"}, folder{"Grips", "Grip wood", "Hand polish"}, folder{"Brass", "Brass plate", "Brass, dulled"},
+		folder{"Rust", "Rust at the rims", "Rust in seams"}, folder{"Dirt", "Grime", "Dust and salt"})
 }

@@ -95,7 +95,7 @@ func (s *Shelf) Picture(ctx context.Context, f *finish.Finish, px int) (image.Im
 var (
 	eye  = geom.Vec3{X: 0.78, Y: 0.66, Z: 1.1}
 	at   = geom.Vec3{X: 0, Y: 0.29, Z: 0}
-	zoom = 3.7  // the picture's half against the tangent of half its angle
+	zoom = 3.7 // the picture's half against the tangent of half its angle
 )
 
 // samples is how many each way make a pixel.

@@ -263,7 +263,12 @@ func Reference() string {
 	p("| field | holds | default |\n|---|---|---|")
 	p("| `id` | a mark of its own, like `l7` | given |")
 	p("| `name` | 1 to %d letters | Coat |", MaxName)
+	p("| `group` | true for a group, which holds layers and lays nothing down itself | false |")
+	p("| `in` | mark of the group that holds it; what a group holds lies right below it | none |")
+	p("| `blend` | of a group: how what it holds, laid over nothing first, goes over what lies below; none has its layers go over that one by one | none |")
+	p("| `finish` | of a group that a finish was laid as: what its dials stand at; written by the program | none |")
 	p("| `hidden` | true or false | false |")
+	p("| `locked` | true when nothing may change it until it is unlocked | false |")
 	p("| `clip` | true when it shows only where the layer below does, which is not clipped itself | false |")
 	p("| `opacity` | 0 to 1 | 1 |")
 	p("| `targets` | names of the sets that it touches; none means all | all |")
@@ -285,6 +290,21 @@ func Reference() string {
 		names = append(names, "`"+m.Name+"`")
 	}
 	p("%s; default `over`.\n", strings.Join(names, ", "))
+	p("In place of a number or colour a channel may have a `source`, which gives each place a value of its own, or `adjust`, which changes what lies below.\n")
+	p("| `source` | holds | default |\n|---|---|---|")
+	for _, k := range SourceKinds {
+		p("| `kind`: `%s` | %s | – |", k.Name, k.Help)
+	}
+	p("| `picture` | mark of one of the asset's pictures | – |")
+	p("| `map` | a baked map, like `ao` or `id` | – |")
+	p("| `field` | a clause of `noise` or `pattern`, as below | – |")
+	p("| `of` | what is read of a picture or map: %s | colour for base colour, grey else |", strings.Join(Of, ", "))
+	p("| `low`, `high` | what 0 and 1 become, in the channel's unit; not for colours | 0, 1 |")
+	p("| `ramp` | up to %d colours `{\"at\": 0.5, \"hex\": \"#a08060\"}` in order, for base colour from one value | black to white |", maxStops)
+	p("| `lay` | how a picture is laid, by the numbers below | each its own |\n")
+	params(p, Laying)
+	p("| `adjust` | from | to | default |\n|---|---|---|---|")
+	p("| `hue` | -180 | 180 | 0 |\n| `saturation`, `lightness`, `contrast` | -1 | 1 | 0 |\n| `low`, `high`: levels that become 0 and 1 | 0 | 1 | 0, 1 |\n| `gamma` of what lies between | 0.1 | 10 | 1 |\n")
 	names = nil
 	for _, j := range Joins {
 		names = append(names, "`"+j.Name+"`")
@@ -298,6 +318,8 @@ func Reference() string {
 	p("| `params` | numbers by name, as below | each its own |")
 	p("| `parts` | names of parts of the model, for `parts` | none |")
 	p("| `layers` | marks of layers: for `relief` of only these or of all but these; for `same` the one below whose Where it is | none |")
+	p("| `source` | a picture, as for a channel, for `picture` | none |")
+	p("| `ids` | colours of the ID map as #rrggbb, for `id` | none |")
 	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d | 0, 1, 0.5, 0, 1, false, 0 |\n", pixel.MaxSoften)
 	p("## kinds\n")
 	for i := range field.Kinds {
@@ -307,23 +329,28 @@ func Reference() string {
 			p("No parameters.\n")
 			continue
 		}
-		p("| parameter | from | to | default | unit |\n|---|---|---|---|---|")
-		for _, q := range k.Params {
-			words := orDash(q.Unit)
-			if len(q.Choices) > 0 {
-				var c []string
-				for n, name := range q.Choices {
-					c = append(c, fmt.Sprintf("%d %s", n, name))
-				}
-				words = strings.Join(c, ", ")
-			} else if q.Whole {
-				words = "whole"
-			}
-			p("| `%s` | %g | %g | %g | %s |", q.Name, q.Min, q.Max, q.Default, words)
-		}
-		p("")
+		params(p, k.Params)
 	}
 	return b.String()
+}
+
+// params writes a table of parameters.
+func params(p func(format string, args ...any), list []field.Param) {
+	p("| parameter | from | to | default | unit |\n|---|---|---|---|---|")
+	for _, q := range list {
+		words := orDash(q.Unit)
+		if len(q.Choices) > 0 {
+			var c []string
+			for n, name := range q.Choices {
+				c = append(c, fmt.Sprintf("%d %s", n, name))
+			}
+			words = strings.Join(c, ", ")
+		} else if q.Whole {
+			words = "whole"
+		}
+		p("| `%s` | %g | %g | %g | %s |", q.Name, q.Min, q.Max, q.Default, words)
+	}
+	p("")
 }
 
 func orDash(s string) string {

@@ -1,11 +1,13 @@
 package strata
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
 
 	"crust/internal/core/field"
+	"crust/internal/core/pixel"
 )
 
 // Source gives each place a value of its own, of a channel or of a clause.
@@ -77,6 +79,34 @@ func (s *Source) Laid() map[string]float64 {
 		}
 	}
 	return out
+}
+
+// UnmarshalJSON reads a source over its defaults; unknown fields are refused.
+func (s *Source) UnmarshalJSON(data []byte) error {
+	type plain Source
+	p := plain{High: 1}
+	var has struct {
+		Field json.RawMessage `json:"field"`
+	}
+	if json.Unmarshal(data, &has) == nil && len(has.Field) > 0 && string(has.Field) != "null" {
+		p.Field = &Clause{Join: "and", Shape: pixel.NewShape()}
+	}
+	if err := strictly(data, &p); err != nil {
+		return err
+	}
+	*s = Source(p)
+	return nil
+}
+
+// UnmarshalJSON reads an adjustment over what changes nothing; unknown fields are refused.
+func (a *Adjust) UnmarshalJSON(data []byte) error {
+	type plain Adjust
+	p := plain(*NewAdjust())
+	if err := strictly(data, &p); err != nil {
+		return err
+	}
+	*a = Adjust(p)
+	return nil
 }
 
 func (s *Source) clone() *Source {

@@ -84,20 +84,25 @@ export class Keepsakes {
     this.place();
   }
 
-  /** Puts the line and what the viewport draws on its sides where they belong. */
+  /** Puts the line, and what is seen of the keepsake on its right, where they belong. */
   place() {
-    const v = this.app.viewport;
-    if (!this.compared) { v.setWipe(null); return; }
-    const { x, y, turn } = this.line;
+    const over = $('#kept-view');
+    over.hidden = !this.compared;
+    this.app.viewport.overlay(this.compared ? over : null);
+    if (!this.compared) return;
+    const { x, y, turn } = this.line, box = this.wipe.getBoundingClientRect(), w = box.width, h = box.height;
     this.wipe.style.setProperty('--x', `${x * 100}%`);
     this.wipe.style.setProperty('--y', `${y * 100}%`);
     this.wipe.style.setProperty('--turn', `${turn}rad`);
     // The names stand at the line's foot.
-    const box = this.wipe.getBoundingClientRect(), foot = x - Math.tan(turn) * (1 - 44 / box.height - y) * box.height / box.width;
+    const foot = x - Math.tan(turn) * (1 - 44 / h - y) * h / w;
     this.wipe.style.setProperty('--foot', `${clamp(Math.abs(foot) < 9 ? foot : x) * 100}%`);
     $('[data-part="line"]', this.wipe).setAttribute('aria-valuenow', Math.round(x * 100));
     this.wipe.classList.toggle('whole', !!this.whole);
-    v.setWipe(this.whole ? { all: true } : { x, y, turn });
+    // A half of the plane, far beyond the view.
+    const far = 3 * (w + h), up = [Math.sin(turn) * far, -Math.cos(turn) * far], right = [Math.cos(turn) * far, Math.sin(turn) * far];
+    const corner = (a, b) => `${x * w + a * up[0] + b * right[0]}px ${y * h + a * up[1] + b * right[1]}px`;
+    over.style.clipPath = this.whole ? '' : `polygon(${corner(1, 0)}, ${corner(1, 1)}, ${corner(-1, 1)}, ${corner(-1, 0)})`;
   }
 
   drag(part, move) {

@@ -21,18 +21,9 @@ const SHOWS = {
 const SQUARE = 64;
 
 // Shows texel values as they are: no light, no tone curve.
-const FLAT_VERTEX = `varying vec2 vUv;
-#include <clipping_planes_pars_vertex>
-void main() {
-  vUv = uv;
-  vec4 mvPosition = modelViewMatrix * vec4(position, 1.0);
-  gl_Position = projectionMatrix * mvPosition;
-  #include <clipping_planes_vertex>
-}`;
+const FLAT_VERTEX = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }';
 const FLAT_FRAGMENT = `uniform sampler2D tex; uniform vec3 pick; uniform bool grey; uniform bool srgb; uniform bool checks; uniform sampler2D orm; uniform vec4 range; uniform float mirror; uniform float cells; varying vec2 vUv;
-#include <clipping_planes_pars_fragment>
 void main() {
-  #include <clipping_planes_fragment>
   vec3 c = texture2D(tex, vUv).rgb, linear = c;
   if (srgb) c = mix(c * 12.92, 1.055 * pow(max(c, vec3(0.0)), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c));
   if (checks) {
@@ -164,7 +155,7 @@ export class Viewport {
       g.setIndex(new THREE.BufferAttribute(new Uint32Array(buffer, at, h.indices), 1));
       at += 4 * h.indices;
       const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
-      const flat = new THREE.ShaderMaterial({ clipping: true, vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
+      const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
         uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false }, checks: { value: false }, orm: { value: null }, range: { value: new THREE.Vector4(...this.physical.range) }, mirror: { value: this.physical.mirror }, cells: { value: 0 } } });
       const tint = new THREE.Color('#c9c6bf').lerp(new THREE.Color(setColour(i)), 0.4);
       const plain = new THREE.MeshStandardMaterial({ color: tint, roughness: 0.75, metalness: 0, map: this.checker });
@@ -319,7 +310,7 @@ export class Viewport {
     requestAnimationFrame(() => {
       this.waiting = false;
       const began = performance.now();
-      if (this.high) this.drawBoth(); else if (this.wipe && this.stageWipes()) this.drawWiped(); else this.renderer.render(this.scene, this.camera);
+      if (this.high) this.drawBoth(); else if (this.over && this.stageWipes()) this.drawBothStates(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
       requestAnimationFrame(now => { this.lag = now - began; });
     });
@@ -573,13 +564,10 @@ export class Viewport {
     r.setViewport(0, 0, size.x, size.y);
   }
 
-  /**
-   * Draws what is kept on one side of a line across the view; all draws it everywhere, null ends it.
-   * @param {{x?: number, y?: number, turn?: number, all?: boolean}|null} w
-   */
-  setWipe(w) {
-    if (!w && !this.wipe) return;
-    this.wipe = w;
+  /** Draws what is kept into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter. */
+  overlay(canvas) {
+    if (this.over === canvas) return;
+    this.over = canvas;
     this.draw();
   }
 
@@ -601,28 +589,15 @@ export class Viewport {
     return [...this.sets.values()].every(s => ['base', 'orm', 'normal'].every(v => s.pictures['kept-' + v]?.current));
   }
 
-  /** A frame with two sides: the line and the eye make a plane that parts what is drawn. */
-  drawWiped() {
-    const r = this.renderer, w = this.wipe, back = this.scene.background;
-    const render = () => r.render(this.scene, this.camera);
-    const kept = f => {
-      for (const [name, s] of this.sets) this.applySet(name, s, 'kept-');
-      f();
-      for (const [name, s] of this.sets) this.applySet(name, s);
-    };
-    if (w.all) return kept(render);
-    const at = (x, y) => new THREE.Vector3(x * 2 - 1, 1 - y * 2, 0.5).unproject(this.camera), wide = this.camera.aspect;
-    const a = at(w.x, w.y), b = at(w.x + Math.sin(w.turn) * 0.1 / wide, w.y - Math.cos(w.turn) * 0.1);
-    const plane = new THREE.Plane().setFromCoplanarPoints(this.camera.position, b, a); // now is on the left of an upright line
-    r.clippingPlanes = [plane];
-    render();
-    r.autoClear = false;
-    this.scene.background = null;
-    r.clippingPlanes = [plane.clone().negate()];
-    kept(render);
-    r.clippingPlanes = [];
-    r.autoClear = true;
-    this.scene.background = back;
+  /** A frame of what is kept, copied into the canvas over the model's, and one of what is. */
+  drawBothStates() {
+    const r = this.renderer, c = this.over;
+    for (const [name, s] of this.sets) this.applySet(name, s, 'kept-');
+    r.render(this.scene, this.camera);
+    if (c.width !== this.canvas.width || c.height !== this.canvas.height) { c.width = this.canvas.width; c.height = this.canvas.height; }
+    c.getContext('2d').drawImage(this.canvas, 0, 0);
+    for (const [name, s] of this.sets) this.applySet(name, s);
+    r.render(this.scene, this.camera);
   }
 
   forgetMap(set, kind) { this.maps.delete(set + '/' + kind); }
