@@ -34,14 +34,14 @@ var theEvaluator = sync.OnceValue(func() *evaluator {
 	const size = 2048
 	low, sets, src := buoy(size, 16)
 	e := &evaluator{doc: deepStack(20)}
-	e.open(low, sets, src, size)
+	e.open(low, sets, src, size, 512<<20)
 	return e
 })
 
 // open bakes what the stack reads and makes the canvases.
-func (e *evaluator) open(low *mesh.Model, sets []uv.Set, src *bake.Source, size int) {
+func (e *evaluator) open(low *mesh.Model, sets []uv.Set, src *bake.Source, size, bound int) {
 	ctx := context.Background()
-	cache := compose.NewCache(512 << 20)
+	cache := compose.NewCache(bound)
 	maps := map[string]map[string]*bake.Map{}
 	for i := range sets {
 		made, err := src.Bake(ctx, &sets[i], []string{bake.AO, bake.Curvature, bake.WorldNormal, bake.Normal}, nil)
@@ -307,7 +307,7 @@ func openLarge() {
 	src, err := bake.Prepare(context.Background(), low, high, bake.Settings{Size: size / 4, Rays: 16, Samples: 1})
 	check(err)
 	e := &evaluator{doc: deepStack(20)}
-	e.open(low, sets, src, size)
+	e.open(low, sets, src, size, 512<<20)
 	views := []compose.View{compose.ViewBase, compose.ViewORM, compose.ViewNormal}
 	pix := make([][][]uint8, len(e.sets))
 	for i, c := range e.sets {

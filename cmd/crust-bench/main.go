@@ -66,6 +66,8 @@ func main() {
 		{"demo: eight maps of three sets, draft at 1024", demoMaps},
 		{"layout: 121 k engine-like triangles into one tile, 8 px of 2048", layOut},
 		{"evaluator: from nothing", fromNothing},
+		{"strata: from nothing", allFromNothing},
+		{"strata: one noise", allOneNoise},
 		{"evaluator: one noise", oneNoise},
 		{"evaluator: top opacity", topOpacity},
 		{"evaluator: one radius", oneRadius},

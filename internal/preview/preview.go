@@ -22,7 +22,7 @@ import (
 )
 
 // textureSize is that of the bollard, in px.
-const textureSize = 1024
+const textureSize = 512
 
 // Shelf makes pictures of finishes, one at a time, on one bollard.
 type Shelf struct {

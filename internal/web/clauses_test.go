@@ -53,7 +53,7 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.until(`crust.doc.layers.length === 4 && crust.layer().name === 'Coat 3' && crust.layer().where[0].params.form === 5`)
 	r.eval(`(document.dispatchEvent(new ClipboardEvent('cut', { clipboardData: new DataTransfer(), bubbles: true, cancelable: true })), '')`)
 	r.until(`crust.doc.layers.length === 3`)
-	r.axe("the bench")
+	r.axe("the bench", "#bench")
 
 	// The sheet of finishes: searching leaves what fits; opening one shows its dials.
 	r.click("#add-finish")
@@ -63,7 +63,7 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.until(`document.querySelectorAll('.finish-card:not([hidden])').length === 0 && !document.querySelector('#finish-list .empty').hidden`)
 	r.page.MustElement("#finish-search").MustSelectAllText().MustInput("stone")
 	r.click(`[data-card="quay-stone"] summary`)
-	r.axe("the finishes")
+	r.axe("the finishes", "#finish-sheet")
 	r.click(`[data-finish="quay-stone"]`)
 	r.until(`crust.doc.layers.some(l => l.name === 'Lichen' && l.in === crust.layer().id) && crust.doc.undo === 'Lay Quay stone'`)
 

@@ -113,6 +113,9 @@ type previews struct {
 	made  map[string][]byte
 }
 
+// thePreviews are those of the whole process: the bollard is the same for all.
+var thePreviews previews
+
 // mostPreviews bounds how many are kept.
 const mostPreviews = 200
 
@@ -153,7 +156,7 @@ func (s *Server) finishPicture(c *echo.Context) error {
 	if err != nil {
 		return fmt.Errorf("finish “%s”: %w", c.Param("name"), store.ErrNone)
 	}
-	data, err := s.previews.of(c.Request().Context(), f)
+	data, err := thePreviews.of(c.Request().Context(), f)
 	if err != nil {
 		return err
 	}

@@ -94,7 +94,7 @@ func TestGroupsByHand(t *testing.T) {
 	r.page.MustElement(row("Group")).MustFocus()
 	r.page.KeyActions().Press(input.ArrowRight).MustDo()
 	r.until(`document.querySelectorAll('#layers .layer').length === 5`)
-	r.axe("the strata with a group")
+	r.axe("the strata with a group", ".strata")
 
 	// Locked, nothing of it changes.
 	r.click(row("Group"))
@@ -135,7 +135,7 @@ func TestFinishesByHand(t *testing.T) {
 	}
 	r.click(`[data-save]`)
 	r.page.MustElement("#save-finish-title").MustSelectAllText().MustInput("Old lightship")
-	r.axe("saving a finish")
+	r.axe("saving a finish", "#save-finish")
 	r.click("#save-finish-yes")
 	r.until(`document.querySelector('#toast').textContent.startsWith('“Old lightship” is among your finishes')`)
 	r.click("#add-finish")

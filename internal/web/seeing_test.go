@@ -57,7 +57,7 @@ func TestSeeingByHand(t *testing.T) {
 		t.Errorf("%s: the model is %s, want %s", what, got, want)
 	}
 	r.click("#keepsakes")
-	r.axe("the keepsakes")
+	r.axe("the keepsakes", "#keepsake-sheet")
 	r.click("[data-compare]")
 	r.until(`!document.querySelector('#wipe').hidden && crust.viewport.stageWipes()`)
 	becomes("left of the line, now", 0.46, "blue")
@@ -101,7 +101,7 @@ func TestSeeingByHand(t *testing.T) {
 		r.until(`!document.querySelector('#probe').hidden && document.querySelectorAll('.probe-layer').length === 2`)
 	})
 	r.until(`/^Coat.*25%$/.test(document.querySelector('.probe-layer').textContent) && document.querySelector('#probe').textContent.includes('Roughness')`)
-	r.axe("what is here")
+	r.axe("what is here", "#probe")
 	r.click(`.probe-layer:nth-child(2)`)
 	r.until(`crust.layer().name === 'Base'`)
 	r.page.KeyActions().Type(input.Escape).MustDo()

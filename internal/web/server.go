@@ -61,10 +61,9 @@ type Server struct {
 	echo   *echo.Echo
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
-	Demo     func() (uint, error)
-	quay     map[string]func() []byte // the environment by width
-	previews previews
-	pages    *template.Template
+	Demo  func() (uint, error)
+	quay  map[string]func() []byte // the environment by width
+	pages *template.Template
 }
 
 // New makes the handler of a server that is reached at addr, “host:port”. Requests that name another

@@ -63,7 +63,7 @@ func TestSourcesByHand(t *testing.T) {
 	near("orm", "1", 63, 8)
 	r.pick(`#source-sheet select[aria-label="laid"]`, "by UV")
 	r.until(`crust.layer().what.roughness.source.lay.by === 0 && document.querySelector('#source-sheet input[data-key="repeats"]') && !document.querySelector('#source-sheet input[data-key="size"]')`)
-	r.axe("the sheet of sources")
+	r.axe("the sheet of sources", "#source-sheet")
 
 	// Another picture for the colour.
 	r.click(`[data-source="colour"]`)

@@ -13,9 +13,14 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
-// axe goes over the page with axe-core's rules for WCAG 2.2, level AA (npm axe-core), and reports what it finds.
-func (r *rig) axe(what string) {
+// axe goes over the page, or some part of it, with axe-core's rules for WCAG 2.2, level AA (npm axe-core), and reports what it
+// finds.
+func (r *rig) axe(what string, within ...string) {
 	r.t.Helper()
+	of := "document"
+	if len(within) > 0 {
+		of = fmt.Sprintf("document.querySelector(%q)", within[0])
+	}
 	script, err := os.ReadFile("../../testdata/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		r.t.Fatal("axe-core is missing; ./run test installs it")
@@ -25,7 +30,7 @@ func (r *rig) axe(what string) {
 		r.t.Fatal(err)
 	}
 	v, err := r.page.Eval(`async () => {
-		const r = await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice-none'].slice(0, 5) });
+		const r = await axe.run(` + of + `, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice-none'].slice(0, 5) });
 		return JSON.stringify(r.violations.map(v => v.id + ': ' + v.help + ': ' + v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + ' (' + (n.any[0]?.message || n.all[0]?.message || n.none[0]?.message || '') + ')').join(' | ') + ' × ' + v.nodes.length));
 	}`)
 	if err != nil {

@@ -37,7 +37,6 @@ const (
 	keptWhere   = 0x57
 	keptReading = 0x52
 	keptSource  = 0x53
-	keptPicture = 0x50
 )
 
 // average is an average over a radius in metres.

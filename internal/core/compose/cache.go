@@ -9,13 +9,14 @@ import (
 // Cache keeps what tiles were evaluated to, of all canvases that share it, within one bound; what was not used for longest
 // goes first. Its lock is its own.
 type Cache struct {
-	mu      sync.Mutex
-	at      map[cacheKey]*list.Element
-	shelves map[shelfKey]*list.Element
-	order   list.List // of *entry, the one used last in front
-	bytes   int
-	bound   int
-	turn    atomic.Uint32 // counts the documents that were compiled
+	mu       sync.Mutex
+	at       map[cacheKey]*list.Element
+	shelves  map[shelfKey]*list.Element
+	order    list.List // of *entry, the one used last in front
+	bytes    int
+	bound    int
+	pictures album
+	turn     atomic.Uint32 // counts the documents that were compiled
 }
 
 // cacheKey names a result: of which canvas and tile, and a hash of all that it depends on.
@@ -155,11 +156,7 @@ func (c *Cache) drop(at *list.Element) {
 
 // ForgetPicture drops a picture, which is not what it was.
 func (c *Cache) ForgetPicture(mark string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if e := c.at[pictureKey(mark)]; e != nil {
-		c.drop(e)
-	}
+	c.pictures.forget(mark)
 }
 
 // forget drops all that belongs to a canvas.

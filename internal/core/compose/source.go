@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"hash/fnv"
 	"math"
+	"slices"
 	"sync"
 
 	"crust/internal/core/bake"
@@ -131,18 +132,65 @@ func (b *Body) picture(mark string) (*picture.Picture, error) {
 	if b.pictures == nil || mark == "" {
 		return nil, nil
 	}
-	at := pictureKey(mark)
-	if p, ok := b.cache.get(at).(*picture.Picture); ok {
+	if p := b.cache.pictures.find(mark); p != nil {
 		return p, nil
 	}
 	p, err := b.pictures(mark)
 	if p != nil && err == nil {
-		b.cache.put(at, p, p.Bytes())
+		b.cache.pictures.keep(mark, p)
 	}
 	return p, err
 }
 
-func pictureKey(mark string) cacheKey { return cacheKey{0, -1, mix(keptPicture, hashOf(mark))} }
+// album keeps pictures that are in use, apart from what is evaluated, which they would push out: those used last, within a
+// bound. Its lock is its own.
+type album struct {
+	mu    sync.Mutex
+	of    []kept // the one used last at the end
+	bytes int
+}
+
+type kept struct {
+	mark string
+	pic  *picture.Picture
+}
+
+// albumBytes bounds the pictures that are kept, the one used last aside.
+const albumBytes = 768 << 20
+
+func (a *album) find(mark string) *picture.Picture {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	i := slices.IndexFunc(a.of, func(k kept) bool { return k.mark == mark })
+	if i < 0 {
+		return nil
+	}
+	k := a.of[i]
+	a.of = append(slices.Delete(a.of, i, i+1), k)
+	return k.pic
+}
+
+func (a *album) keep(mark string, p *picture.Picture) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.of = append(a.of, kept{mark, p})
+	a.bytes += p.Bytes()
+	for a.bytes > albumBytes && len(a.of) > 1 {
+		a.bytes -= a.of[0].pic.Bytes()
+		a.of = slices.Delete(a.of, 0, 1)
+	}
+}
+
+func (a *album) forget(mark string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.of = slices.DeleteFunc(a.of, func(k kept) bool {
+		if k.mark == mark {
+			a.bytes -= k.pic.Bytes()
+		}
+		return k.mark == mark
+	})
+}
 
 // Pictures reads a picture by its mark; nil when there is none.
 type Pictures func(mark string) (*picture.Picture, error)
@@ -251,10 +299,9 @@ func (s *source) lie(k *scratch, g *ground, t int, out [][]float32) {
 	b, l, p := &k.block, &s.lay, s.pic
 	n := len(out[0])
 	var squares [2][]float32
-	step := g.pitch * l.perMetre
+	lod := p.Level(g.pitch * l.perMetre)
 	if l.by == strata.ByUV {
 		squares = g.squares(k, t)
-		step = 0
 	}
 	whole := s.planes == 3 && (s.of == "" || s.of == "colour")
 	var v, w [4]float32
@@ -262,13 +309,13 @@ func (s *source) lie(k *scratch, g *ground, t int, out [][]float32) {
 		switch l.by {
 		case strata.ByUV:
 			if set := g.setAt(t, i); set >= 0 && (i == 0 || g.spans == nil) {
-				step = l.perSquare * g.pitch * float32(g.body.sets[set].Density(1))
+				lod = p.Level(l.perSquare * g.pitch * float32(g.body.sets[set].Density(1)))
 			}
 			x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
-			p.Read(x+0.5, y+0.5, step, &v)
+			p.Read(x+0.5, y+0.5, lod, &v)
 		case strata.ByPlane:
 			x, y := l.plane(l.from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, 1)
-			p.Read(x, y, step, &v)
+			p.Read(x, y, lod, &v)
 		default:
 			weights := boxed(b.NX[i], b.NY[i], b.NZ[i], l.rim)
 			v = [4]float32{}
@@ -278,7 +325,7 @@ func (s *source) lie(k *scratch, g *ground, t int, out [][]float32) {
 				}
 				side := [3]float32{b.NY[i], b.NX[i], b.NZ[i]}[from]
 				x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, side)
-				p.Read(x, y, step, &w)
+				p.Read(x, y, lod, &w)
 				for c := range p.Channels {
 					v[c] += w[c] * share
 				}

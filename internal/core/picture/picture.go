@@ -33,15 +33,17 @@ type Picture struct {
 	levels        []level
 }
 
+// level is the picture at one size, in as many bits as its file had, 8 or 16.
 type level struct {
-	w, h int
-	pix  []uint16
+	w, h  int
+	pix   []uint16
+	bytes []uint8 // in place of pix
 }
 
 // Bytes is how much room the picture takes.
 func (p *Picture) Bytes() (n int) {
 	for _, l := range p.levels {
-		n += 2 * len(l.pix)
+		n += 2*len(l.pix) + len(l.bytes)
 	}
 	return n
 }
@@ -52,7 +54,7 @@ func New(from *imgfile.Picture, space Space) (*Picture, error) {
 		return nil, fmt.Errorf("it has %d channels; a picture has 1 to 4", from.Channels)
 	}
 	p := &Picture{Width: from.Width, Height: from.Height, Channels: from.Channels, Space: space}
-	base := level{from.Width, from.Height, from.Whole}
+	base := level{w: from.Width, h: from.Height, pix: from.Whole}
 	if base.pix == nil {
 		base.pix = make([]uint16, from.Len())
 		linear := space == Colour && from.Float
@@ -71,6 +73,16 @@ func New(from *imgfile.Picture, space Space) (*Picture, error) {
 	for l := base; l.w > 1 || l.h > 1; {
 		l = p.halved(l)
 		p.levels = append(p.levels, l)
+	}
+	if from.Bits == 8 {
+		for i := range p.levels {
+			l := &p.levels[i]
+			l.bytes = make([]uint8, len(l.pix))
+			for k, v := range l.pix {
+				l.bytes[k] = uint8((uint32(v) + 128) / 257)
+			}
+			l.pix = nil
+		}
 	}
 	return p, nil
 }
@@ -123,13 +135,17 @@ func light(v uint16) float32 {
 	return lights[i] + (lights[i+1]-lights[i])*(x-float32(i))
 }
 
-// Read is channel values at (u, v), 0–1 from the top left and repeating, where a step to the next place is so many pixels
-// wide. out has room for as many channels as the picture has.
-func (p *Picture) Read(u, v, step float32, out *[4]float32) {
-	lod := float32(0)
-	if step > 1 {
-		lod = min(float32(len(p.levels)-1), float32(math.Log2(float64(step))))
+// Level is how often the picture is halved where a step to the next place is so many pixels wide.
+func (p *Picture) Level(step float32) float32 {
+	if step <= 1 {
+		return 0
 	}
+	return min(float32(len(p.levels)-1), float32(math.Log2(float64(step))))
+}
+
+// Read is channel values at (u, v), 0–1 from the top left and repeating, of the picture halved so often (see Level). out has
+// room for as many channels as the picture has.
+func (p *Picture) Read(u, v, lod float32, out *[4]float32) {
 	i := int(lod)
 	p.levels[i].read(u, v, p.Channels, out)
 	if f := lod - float32(i); f > 0 {
@@ -147,15 +163,32 @@ func (l *level) read(u, v float32, n int, out *[4]float32) {
 	fx, fy := x-x0, y-y0
 	i0, i1 := wrap(int(x0), l.w), wrap(int(x0)+1, l.w)
 	j0, j1 := wrap(int(y0), l.h)*l.w, wrap(int(y0)+1, l.h)*l.w
-	a, b, c, d := l.pix[(j0+i0)*n:], l.pix[(j0+i1)*n:], l.pix[(j1+i0)*n:], l.pix[(j1+i1)*n:]
-	for k := range n {
-		top := float32(a[k]) + (float32(b[k])-float32(a[k]))*fx
-		low := float32(c[k]) + (float32(d[k])-float32(c[k]))*fx
-		out[k] = (top + (low-top)*fy) * (1. / 65535)
+	at := [4]int{(j0 + i0) * n, (j0 + i1) * n, (j1 + i0) * n, (j1 + i1) * n}
+	if l.bytes != nil {
+		between(l.bytes, &at, n, fx, fy, 1./255, out)
+	} else {
+		between(l.pix, &at, n, fx, fy, 1./65535, out)
 	}
 }
 
-func floor(v float32) float32 { return float32(math.Floor(float64(v))) }
+// between mixes the four pixels round a place.
+func between[T uint8 | uint16](pix []T, at *[4]int, n int, fx, fy, scale float32, out *[4]float32) {
+	a, b, c, d := pix[at[0]:][:n], pix[at[1]:][:n], pix[at[2]:][:n], pix[at[3]:][:n]
+	for k := range a {
+		top := float32(a[k]) + (float32(b[k])-float32(a[k]))*fx
+		low := float32(c[k]) + (float32(d[k])-float32(c[k]))*fx
+		out[k] = (top + (low-top)*fy) * scale
+	}
+}
+
+// floor of what fits 31 bits.
+func floor(v float32) float32 {
+	i := float32(int32(v))
+	if i > v {
+		i--
+	}
+	return i
+}
 
 func wrap(i, n int) int {
 	if i < 0 {

@@ -28,14 +28,14 @@ func TestPicturesAreReadBilinearlyAndRepeat(t *testing.T) {
 	for y := range 4 {
 		for x := range 8 {
 			for _, turn := range []float32{0, 3, -2} {
-				p.Read((float32(x)+0.5)/8+turn, (float32(y)+0.5)/4-turn, 1, &v)
+				p.Read((float32(x)+0.5)/8+turn, (float32(y)+0.5)/4-turn, p.Level(1), &v)
 				for c := range 3 {
 					if math.Abs(float64(v[c])-at(x, y, c)) > 1e-4 {
 						t.Fatalf("pixel %d, %d, channel %d: %g, want %g", x, y, c, v[c], at(x, y, c))
 					}
 				}
 			}
-			p.Read(float32(x+1)/8, (float32(y)+0.5)/4, 1, &v)
+			p.Read(float32(x+1)/8, (float32(y)+0.5)/4, 0, &v)
 			if want := (at(x, y, 0) + at((x+1)%8, y, 0)) / 2; math.Abs(float64(v[0])-want) > 1e-4 {
 				t.Fatalf("between pixels %d and the next: %g, want %g", x, v[0], want)
 			}
@@ -57,7 +57,7 @@ func TestPicturesFromAfarAreTheirMeans(t *testing.T) {
 		}
 		var v [4]float32
 		for _, step := range []float32{2, 8, 64, 1000} {
-			p.Read(0.31, 0.77, step, &v)
+			p.Read(0.31, 0.77, p.Level(step), &v)
 			if math.Abs(float64(v[0])-c.want) > 2e-3 {
 				t.Errorf("%s at %g pixels a step: %g, want %g", c.space, step, v[0], c.want)
 			}
@@ -70,8 +70,8 @@ func TestPicturesFromAfarAreTheirMeans(t *testing.T) {
 	}
 	var a, b [4]float32
 	for step := float32(1); step < 60; step *= 1.05 {
-		p.Read(0.2, 0.5, step, &a)
-		p.Read(0.2, 0.5, step*1.001, &b)
+		p.Read(0.2, 0.5, p.Level(step), &a)
+		p.Read(0.2, 0.5, p.Level(step*1.001), &b)
 		if math.Abs(float64(a[0]-b[0])) > 2e-3 {
 			t.Fatalf("a step at %g pixels: %g and %g", step, a[0], b[0])
 		}
@@ -85,11 +85,11 @@ func TestFloatsAreLight(t *testing.T) {
 		t.Fatal(err)
 	}
 	var v [4]float32
-	p.Read(0.25, 0.5, 1, &v)
+	p.Read(0.25, 0.5, 0, &v)
 	if want := pixel.ToSRGB(0.2140); math.Abs(float64(v[0]-want)) > 1e-4 || math.Abs(float64(want)-0.5) > 2e-3 {
 		t.Errorf("0.214 of light reads as %g, want about half", v[0])
 	}
-	if p.Read(0.75, 0.5, 1, &v); v[0] != 1 {
+	if p.Read(0.75, 0.5, 0, &v); v[0] != 1 {
 		t.Errorf("more than white reads as %g", v[0])
 	}
 }

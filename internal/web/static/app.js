@@ -139,6 +139,7 @@ class App {
     this.bench.render();
     this.stations();
     this.deliver.render();
+    this.ghost();
   }
 
   /** The chosen layer. */
@@ -184,6 +185,7 @@ class App {
     this.strata.render();
     this.bench.render();
     this.look();
+    this.ghost();
   }
 
   /** Shows the chosen layers alone, on this asset's pages, until it is asked again; nothing is kept of it. */
@@ -193,6 +195,15 @@ class App {
     if (this.alone) this.live({ do: 'solo', layers: this.alone });
     else this.socket.send({ t: 'drop' });
     this.strata.render();
+  }
+
+  /** Ghosts the sets that the chosen layer, or a group that it is in, leaves out. */
+  ghost() {
+    const sets = this.state?.sets.map(s => s.name) || [], out = new Set();
+    for (let l = this.ghosts && this.layer(); l; l = this.doc.layers.find(k => k.id === l.in)) {
+      if (l.targets?.some(t => sets.includes(t))) for (const s of sets) if (!l.targets.includes(s)) out.add(s);
+    }
+    this.viewport.ghost(out);
   }
 
   /** Sends an edit that is kept. */
@@ -413,6 +424,7 @@ class App {
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
       if (key === 's' && !e.repeat) this.solo();
+      if (key === 'g' && !e.repeat) { this.ghosts = !this.ghosts; this.ghost(); }
       if (key === 'i') this.probe.hold(true);
       if (key === 'k' && !e.repeat) this.keepsakes.keep();
       if (key === 'y' && !e.repeat) this.keepsakes.hold(true);

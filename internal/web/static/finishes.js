@@ -16,6 +16,9 @@ export class Finishes {
     file.onchange = async () => { await this.bring(file.files[0]); file.value = ''; };
     const bring = el('button.button', { id: 'finish-bring', title: 'Bring in a finish from its file' }, icon('plus'), 'From file');
     bring.onclick = () => file.click();
+    const model = $('#model');
+    model.addEventListener('dragover', e => { if (this.dragged) e.preventDefault(); });
+    model.addEventListener('drop', e => { if (this.dragged) { e.preventDefault(); this.drop(e); } });
     this.tools = el('div.finish-tools', {}, this.search, bring, file);
   }
 
@@ -67,8 +70,23 @@ export class Finishes {
       };
       tools.append(gone);
     }
-    return el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, picture, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
+    const card = el('details.finish-card', { name: 'finish', 'data-card': f.name }, el('summary', {}, sample, picture, el('span', {}, el('strong', {}, f.title), el('span.quiet', {}, f.help))),
       ...f.dials.map(d => { const v = value({ ...d, value: d.default, commit: x => { dials[d.name] = x; }, live: x => { dials[d.name] = x; } }); v.title = d.help; return v; }), tools);
+    // Dragged onto the model it goes to the set under the pointer.
+    const summary = card.firstElementChild;
+    summary.draggable = true;
+    summary.ondragstart = e => { e.dataTransfer.setData('text/plain', f.title); this.dragged = { kind: f.name, dials }; };
+    summary.ondragend = () => { this.dragged = null; };
+    return card;
+  }
+
+  /** Lays the dragged finish on the set that it was let go over. */
+  drop(e) {
+    const hit = this.app.viewport.pick(e), { kind, dials } = this.dragged;
+    this.dragged = null;
+    if (!hit) return toast('Let it go over the model.');
+    this.app.edit({ do: 'finish', kind, dials, targets: this.app.state.sets.length > 1 ? [hit.set] : [] });
+    $('#finish-sheet').hidden = true;
   }
 
   async bring(file) {

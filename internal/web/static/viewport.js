@@ -437,7 +437,7 @@ export class Viewport {
         m = flat;
       }
     }
-    s.mesh.material = m;
+    s.mesh.material = this.ghosts?.has(name) && !this.high && this.mode !== 'plain' ? s.ghost ||= new THREE.MeshBasicMaterial({ color: '#8a8f92', transparent: true, opacity: 0.14, depthWrite: false }) : m;
   }
 
   /** Loads a baked map's picture for the model. made changes when the map does. */
@@ -562,6 +562,13 @@ export class Viewport {
     this.highMesh.visible = false;
     r.setScissorTest(false);
     r.setViewport(0, 0, size.x, size.y);
+  }
+
+  /** Draws some sets as ghosts, through which the others are seen. */
+  ghost(names) {
+    if (!names.size && !this.ghosts?.size) return;
+    this.ghosts = names;
+    this.apply();
   }
 
   /** Draws what is kept into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter. */
