@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"image"
 	"image/png"
@@ -53,21 +54,49 @@ func (r *rig) faulty() []string {
 	return slices.Clone(r.faults)
 }
 
+// theBrowser is one for all tests; each has pages of its own in it.
+var theBrowser = sync.OnceValues(func() (*rod.Browser, error) {
+	bin, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, errors.New("chromium is missing; ./run test installs it")
+	}
+	l := launcher.New().Bin(bin).Headless(true).NoSandbox(true).
+		Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").Set("ignore-gpu-blocklist").
+		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").Set("no-first-run").
+		Set("disable-renderer-backgrounding").Set("disable-backgrounding-occluded-windows").Set("disable-background-timer-throttling")
+	at, err := l.Leakless(false).Launch()
+	if err != nil {
+		return nil, err
+	}
+	b := rod.New().ControlURL(at)
+	closeBrowser = func() { _ = b.Close(); l.Cleanup() }
+	return b, b.Connect()
+})
+
+// closeBrowser ends the browser, when there is one.
+var closeBrowser = func() {}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	closeBrowser()
+	os.Exit(code)
+}
+
 func newRig(t *testing.T) *rig {
 	t.Helper()
 	t.Parallel() // pages wait for pictures and for each other much of the time
-	bin, err := exec.LookPath("chromium")
-	if err != nil {
-		t.Fatal("chromium is missing; ./run test installs it")
-	}
 	r := &rig{t: t, dir: t.TempDir()}
 	r.start("127.0.0.1:0")
 	t.Cleanup(func() { r.stop() })
-	l := launcher.New().Bin(bin).Headless(true).NoSandbox(true).Leakless(false).
-		Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").Set("ignore-gpu-blocklist").
-		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").Set("no-first-run")
-	b := rod.New().ControlURL(l.MustLaunch()).MustConnect()
-	t.Cleanup(func() { b.MustClose(); l.Cleanup() })
+	chromium, err := theBrowser()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := chromium.Incognito() // what it keeps is its own
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { b.MustClose() })
 	r.page = b.MustPage().Timeout(20 * time.Minute)
 	r.page.MustSetViewport(1100, 700, 0.5, false) // software WebGL draws a frame in the time of its pixels
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
