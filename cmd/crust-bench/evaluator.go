@@ -145,7 +145,11 @@ func (e *evaluator) settle(chosen string) {
 
 func oneNoise() map[string]any {
 	e := theEvaluator()
-	l := &e.doc.Layers[11]
+	return e.dragNoise(&e.doc.Layers[11])
+}
+
+// dragNoise drags the size of a layer's third clause.
+func (e *evaluator) dragNoise(l *strata.Layer) map[string]any {
 	e.settle(l.ID)
 	first, full := math.Inf(1), math.Inf(1)
 	for turn := range 5 {

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"math"
 	"sync"
 
 	"crust/internal/core/compose"
@@ -100,17 +99,7 @@ func allFromNothing() map[string]any {
 // allOneNoise drags the noise of a layer in the middle.
 func allOneNoise() map[string]any {
 	e := theStrata()
-	i := 0
-	for e.doc.Layers[i].Name != "layer 11" {
-		i++
-	}
-	l := &e.doc.Layers[i]
-	e.settle(l.ID)
-	first, full := math.Inf(1), math.Inf(1)
-	for turn := range 5 {
-		l.Where[2].Params["size"] = 0.05 + 0.003*float64(turn)
-		a, b, _ := e.run(l.ID)
-		first, full = min(first, a), min(full, b)
-	}
-	return map[string]any{"first_ms": round(first * 1000), "full_ms": round(full * 1000)}
+	l, err := e.doc.Named("layer 11")
+	check(err)
+	return e.dragNoise(l)
 }

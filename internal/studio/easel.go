@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"crust/internal/core/compose"
+	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 )
 
@@ -15,6 +16,7 @@ type easel struct {
 	of     []string       // kinds of maps that the body reads
 	maps   map[string]int // their versions by set
 	sheets map[sheetKey]*sheet
+	kept   map[uint]*strata.Document // keepsakes that pages compare with; they never change
 }
 
 type easelKey struct {

@@ -85,7 +85,7 @@ func (a *Asset) DropKeepsake(id uint) error {
 	return nil
 }
 
-// back to a keepsake: an edit like others, which undo takes back.
+// returnTo is the strata of a keepsake, to be made by an edit like others, which undo takes back.
 func (a *Asset) returnTo(id int) (next *strata.Document, label string, err error) {
 	k, d, err := a.kept(uint(id))
 	if err != nil {
@@ -159,19 +159,22 @@ func (a *Asset) showKept(s *snapshot, c *sheet) error {
 	return nil
 }
 
-// keptDocs reads the keepsakes that pages compare with; one that is gone is left out.
-func (a *Asset) keptDocs(pages []*Page) map[uint]*strata.Document {
+// keptDocs are the keepsakes that pages compare with, each read once; one that is gone is left out.
+func (a *Asset) keptDocs(e *easel, pages []*Page) map[uint]*strata.Document {
 	out := map[uint]*strata.Document{}
 	for _, p := range pages {
 		id := p.Look().Kept
 		if id == 0 || out[id] != nil {
 			continue
 		}
-		if _, d, err := a.kept(id); err == nil {
+		if d := e.kept[id]; d != nil {
+			out[id] = d
+		} else if _, d, err := a.kept(id); err == nil {
 			out[id] = d
 		} else if !errors.Is(err, store.ErrNone) {
 			a.tell(Event{"t": "error", "text": err.Error()})
 		}
 	}
+	e.kept = out
 	return out
 }

@@ -115,6 +115,9 @@ func (a *Asset) snap(e *easel) *snapshot {
 			s.pages = append(s.pages, p)
 		}
 	}
+	if a.cancelPaint != nil {
+		a.cancelPaint() // the round before is over
+	}
 	s.ctx, a.cancelPaint = context.WithCancel(a.ctx)
 	texels := 0
 	for i := range s.sets {
@@ -134,7 +137,7 @@ func (a *Asset) snap(e *easel) *snapshot {
 		return s
 	}
 	s.reads, s.touched, s.around = compose.Reads(s.doc), a.touched, compose.Surrounded(s.doc)
-	s.kept = a.keptDocs(s.pages)
+	s.kept = a.keptDocs(e, s.pages)
 	for _, d := range s.kept {
 		for _, k := range compose.Reads(d) {
 			if !slices.Contains(s.reads, k) {

@@ -48,5 +48,8 @@ func (a *Asset) At(ctx context.Context, set string, u, v float64) (at *compose.A
 		}
 		return errors.New("there is no such set")
 	})
+	if errors.Is(err, context.Canceled) {
+		err = errors.New("the strata have changed meanwhile; ask again")
+	}
 	return at, err
 }

@@ -154,9 +154,6 @@ func (b *blending) adjusted(v *value) (out [3][]float32) {
 			red[i], green[i], blue[i] = pixel.Turned(red[i], green[i], blue[i], a.Hue, a.Saturation, a.Lightness)
 		}
 	}
-	if v.first == planeHeight {
-		return out // it has no ends that levels could be told by
-	}
 	for j := range v.own {
 		for i, x := range out[j] {
 			if a.Low != 0 || a.High != 1 || a.Gamma != 1 {

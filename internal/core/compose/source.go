@@ -454,10 +454,15 @@ func (s *source) baked(k *scratch, g *ground, t int, out [][]float32) bool {
 	return true
 }
 
-// mapsOf are the maps of sets that sources have read, by set.
+// mapsOf are the maps that sources have read, by set and kind; nil for one that is not there.
 type mapsOf struct {
 	mu sync.Mutex
-	of map[int32]map[string]*bake.Map
+	of map[mapKey]*bake.Map
+}
+
+type mapKey struct {
+	set  int32
+	kind string
 }
 
 // mapOf is a baked map of a set, nil when there is none.
@@ -467,18 +472,19 @@ func (p *plan) mapOf(set int32, kind string) *bake.Map {
 	}
 	p.maps.mu.Lock()
 	defer p.maps.mu.Unlock()
-	all, ok := p.maps.of[set]
+	at := mapKey{set, kind}
+	m, ok := p.maps.of[at]
 	if !ok {
-		var err error
-		if all, err = p.body.maps(p.body.sets[set].Key); err != nil {
+		all, err := p.body.maps(p.body.sets[set].Key)
+		if err != nil {
 			p.failed.CompareAndSwap(nil, &err)
 		}
-		if p.maps.of == nil {
-			p.maps.of = map[int32]map[string]*bake.Map{}
+		if m = all[kind]; p.maps.of == nil {
+			p.maps.of = map[mapKey]*bake.Map{}
 		}
-		p.maps.of[set] = all
+		p.maps.of[at] = m
 	}
-	return all[kind]
+	return m
 }
 
 // setAt is the set of place i of a tile, −1 for none.

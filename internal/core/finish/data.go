@@ -191,9 +191,14 @@ func (f *Finish) Lay(d *strata.Document, dials map[string]float64, diagonal floa
 	return doc.Layers, nil
 }
 
+// base is the finish's document as it is written, with its own marks.
+func (f *Finish) base() (*strata.Document, error) {
+	return strata.ParseFile(slices.Concat([]byte(`{"layers":`), f.Layers, []byte("}")))
+}
+
 // driven is the finish's document with its dials at some values.
 func (f *Finish) driven(at map[string]float64) (*strata.Document, error) {
-	base, err := strata.ParseFile(slices.Concat([]byte(`{"layers":`), f.Layers, []byte("}")))
+	base, err := f.base()
 	if err != nil {
 		return nil, err
 	}

@@ -214,13 +214,13 @@ func (f *Finish) kept(laid *strata.Laid, layers []strata.Layer) (out []Drive) {
 	if err != nil {
 		return nil
 	}
-	var own []strata.Layer
-	if err := json.Unmarshal(f.Layers, &own); err != nil || len(own) > len(made) {
+	own, err := f.base()
+	if err != nil || len(own.Layers) > len(made) {
 		return nil
 	}
 	marks := map[string]string{}
-	for i := range own {
-		marks[own[i].ID] = laid.Mark(made[i].ID) // in the order of the list
+	for i := range own.Layers {
+		marks[own.Layers[i].ID] = laid.Mark(made[i].ID) // in the order of the list
 	}
 	var now []any
 	text, _ := json.Marshal(layers)

@@ -241,8 +241,8 @@ func (d *Document) Pictures() (out []string) {
 // describe is a source in words.
 func (s *Source) describe() string {
 	switch {
-	case s == nil:
-		return "nothing yet"
+	case s == nil, s.Kind == "picture" && s.Picture == "":
+		return "no picture yet"
 	case s.Kind == "map":
 		return fmt.Sprintf("the baked %s", s.Map)
 	}

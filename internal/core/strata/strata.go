@@ -367,6 +367,9 @@ func (l *Layer) check() *Wrong {
 				return w
 			}
 		}
+		if v.Adjust != nil && ch.Name == "height" {
+			return wrongf(path+"adjust", "a height has no adjustment; lay one that adds")
+		}
 		if v.Adjust != nil {
 			if w := v.Adjust.check(); w != nil {
 				w.Path = path + "adjust." + w.Path

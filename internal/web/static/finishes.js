@@ -124,19 +124,3 @@ function core(canvas, bands) {
     if (b.metal > 0.5) { g.fillStyle = '#ffffff38'; g.fillRect(w * 0.2, top, 3, high); }
   }
 }
-
-/** The band of a folded group: its layers side by side, each as much as it covers. */
-function bandOf(canvas, layers, group) {
-  const g = canvas.getContext('2d'), w = canvas.width, h = canvas.height, all = layers.reduce((a, l) => a + l.coverage, 0);
-  g.clearRect(0, 0, w, h);
-  g.globalAlpha = group.hidden ? 0.25 : 1;
-  let y = h;
-  const width = Math.max(4, (group.coverage || 0) * w);
-  for (const l of layers) {
-    const high = h * l.coverage / all;
-    y -= high;
-    g.fillStyle = l.what.colour.on ? l.what.colour.hex : '#777';
-    g.fillRect(0, y, width, high + 0.5);
-  }
-  g.globalAlpha = 1;
-}

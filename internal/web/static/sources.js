@@ -220,8 +220,7 @@ export class Sources {
     for (const p of added.pictures) {
       const c = channels.find(k => k.name === (p.channel || 'colour'));
       if (!c || what[c.name].on) { left.push(p.name); continue; }
-      const high = c.name === 'height' ? 1 : 1;
-      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: {}, low: p.inverted ? high : 0, high: p.inverted ? 0 : high } };
+      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: {}, low: p.inverted ? 1 : 0, high: p.inverted ? 0 : 1 } };
     }
     const name = added.pictures[0].name.replace(/\.[^.]*$/, '').replace(/[_-]?(base_?colou?r|colou?r|albedo|diffuse|roughness|rough|metal(lic|ness)?|height|displacement|normal(gl)?|ao|gloss(iness)?)$/i, '') || 'Material';
     await this.app.edit({ do: 'paste', layer: this.app.chosen || undefined, value: { layers: [{ id: 'x', name: name.slice(0, 80), opacity: 1, what, where: [] }] } });
