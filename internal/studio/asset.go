@@ -393,7 +393,8 @@ func (a *Asset) useNewMaps() {
 }
 
 // views are the pictures that pages show of the evaluated channels.
-var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight}
+var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight,
+	"emissive": compose.ViewEmissive, "opacity": compose.ViewOpacity}
 
 // Name is the asset's name.
 func (a *Asset) Name() string {

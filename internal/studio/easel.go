@@ -2,9 +2,14 @@ package studio
 
 import (
 	"bytes"
+	"context"
+	"maps"
+	"slices"
 	"sync"
+	"sync/atomic"
 
 	"crust/internal/core/compose"
+	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 )
@@ -32,16 +37,15 @@ type sheetKey struct {
 // sheet is a canvas with its pictures that pages watch.
 type sheet struct {
 	*compose.Canvas
-	maps  int            // version of its set's maps
-	reads []string       // their kinds
-	keys  []compose.Keys // by tile: of what views hold
-	views map[string]*picture
-	kept  map[uint]*keptSheet // by keepsake
-	rest  [][]int32           // by square: other squares with empty texels that take their value from this one
+	maps  int      // version of its set's maps
+	reads []string // their kinds
+	shown
+	kept map[uint]*shown // by keepsake
+	rest [][]int32       // by square: other squares with empty texels that take their value from this one
 }
 
 func newSheet(c *compose.Canvas, maps int, reads []string) *sheet {
-	s := &sheet{Canvas: c, maps: maps, reads: reads, keys: make([]compose.Keys, len(c.Surf.Tiles)), views: map[string]*picture{}}
+	s := &sheet{Canvas: c, maps: maps, reads: reads}
 	s.rest = spread(c)
 	return s
 }
@@ -71,12 +75,56 @@ func spread(c *compose.Canvas) [][]int32 {
 	return out
 }
 
-// view is one of the sheet's pictures, made when it is first asked for.
-func (s *sheet) view(name string) *picture {
-	if s.views[name] == nil {
-		s.views[name] = newPicture(s)
+// shown is what a document looks like on a sheet: pictures by view, and by tile the keys of what they hold.
+type shown struct {
+	keys  []compose.Keys
+	views map[string]*picture
+}
+
+// viewsOf are the views of a document's textures that every page keeps.
+func viewsOf(d *strata.Document) []string {
+	names := []string{"base", "orm", "normal"}
+	for _, extra := range []string{"emissive", "opacity"} {
+		if d.Uses(extra) {
+			names = append(names, extra)
+		}
 	}
-	return s.views[name]
+	return names
+}
+
+// paint brings views up to date with a program on a sheet, and calls told every few tiles. Other views are let go: they would
+// not be kept up.
+func (s *shown) paint(ctx context.Context, c *sheet, prog *compose.Program, names []string, pass compose.Pass, told func()) error {
+	if s.views == nil {
+		s.keys, s.views = make([]compose.Keys, len(c.Surf.Tiles)), map[string]*picture{}
+	}
+	maps.DeleteFunc(s.views, func(name string, _ *picture) bool { return !slices.Contains(names, name) })
+	for _, name := range names {
+		if s.views[name] == nil {
+			s.views[name] = newPicture(c)
+			clear(s.keys) // all of it has to be filled, also when this is ended half way
+		}
+	}
+	var done atomic.Int64
+	bytesOf := make([][]uint8, par.Slots)
+	pass.Has = func(t int) compose.Keys { return s.keys[t] }
+	pass.Do = func(w, t int, is compose.Keys, ch *compose.Channels) {
+		n := c.Surf.Tiles[t].Len()
+		if bytesOf[w] == nil {
+			bytesOf[w] = make([]uint8, 3*surface.TileSize*surface.TileSize)
+		}
+		for _, name := range names {
+			if v := views[name]; v.Of(ch) {
+				v.Quantise(ch, bytesOf[w][:3*n])
+				s.views[name].put(t, bytesOf[w][:3*n])
+			}
+		}
+		s.keys[t] = is
+		if done.Add(1)%tellEvery == 0 {
+			told()
+		}
+	}
+	return c.Run(ctx, prog, pass)
 }
 
 // inherit takes over pictures of a sheet of the same texels, so that pages are sent only what differs.
@@ -88,7 +136,13 @@ func (s *sheet) inherit(old *sheet) {
 		p.mu.Lock()
 		p.sheet = s
 		p.mu.Unlock()
+		if s.views == nil {
+			s.views = map[string]*picture{}
+		}
 		s.views[name] = p
+	}
+	if s.views != nil {
+		s.keys = make([]compose.Keys, len(s.Surf.Tiles))
 	}
 }
 

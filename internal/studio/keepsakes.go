@@ -8,9 +8,7 @@ import (
 	"strings"
 
 	"crust/internal/core/compose"
-	"crust/internal/core/par"
 	"crust/internal/core/strata"
-	"crust/internal/core/surface"
 	"crust/internal/store"
 )
 
@@ -98,23 +96,14 @@ func (a *Asset) returnTo(id int) (next *strata.Document, label string, err error
 // keptView is the name, to pages, of a view of the keepsake that they compare with.
 func keptView(name string) string { return "kept-" + name }
 
-// keptSheet is what a set looks like in a keepsake.
-type keptSheet struct {
-	keys []compose.Keys
-	pics map[string]*picture
-}
-
 // showKept evaluates a set as keepsakes have it, for the pages that compare with one.
 func (a *Asset) showKept(s *snapshot, c *sheet) error {
 	for id, d := range s.kept {
 		k := c.kept[id]
 		if k == nil {
-			k = &keptSheet{make([]compose.Keys, len(c.Surf.Tiles)), map[string]*picture{}}
-			for _, name := range kept {
-				k.pics[name] = newPicture(c)
-			}
+			k = new(shown)
 			if c.kept == nil {
-				c.kept = map[uint]*keptSheet{}
+				c.kept = map[uint]*shown{}
 			}
 			c.kept[id] = k
 		}
@@ -122,32 +111,16 @@ func (a *Asset) showKept(s *snapshot, c *sheet) error {
 		if err != nil {
 			return err
 		}
-		bytesOf := make([][]uint8, par.Slots)
-		err = c.Run(s.ctx, prog, compose.Pass{
-			Has: func(t int) compose.Keys { return k.keys[t] },
-			Do: func(w, t int, is compose.Keys, ch *compose.Channels) {
-				n := c.Surf.Tiles[t].Len()
-				if bytesOf[w] == nil {
-					bytesOf[w] = make([]uint8, 3*surface.TileSize*surface.TileSize)
-				}
-				for _, name := range kept {
-					if v := views[name]; v.Of(ch) {
-						v.Quantise(ch, bytesOf[w][:3*n])
-						k.pics[name].put(t, bytesOf[w][:3*n])
-					}
-				}
-				k.keys[t] = is
-			},
-		})
-		if err != nil {
+		names := viewsOf(d)
+		if err := k.paint(s.ctx, c, prog, names, compose.Pass{}, func() {}); err != nil {
 			return err
 		}
 		for _, p := range s.pages {
 			if p.Look().Kept != id {
 				continue
 			}
-			for _, name := range kept {
-				p.frame(&Frame{Set: c.Set, View: keptView(name), Full: true, picture: k.pics[name], whole: true, version: s.version})
+			for _, name := range names {
+				p.frame(&Frame{Set: c.Set, View: keptView(name), Full: true, picture: k.views[name], whole: true, version: s.version})
 			}
 		}
 	}

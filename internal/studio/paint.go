@@ -8,14 +8,12 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
-	"sync/atomic"
 	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
-	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -292,9 +290,6 @@ func (e *easel) clear() {
 	}
 }
 
-// kept are the views of the textures that every page keeps.
-var kept = []string{"base", "orm", "normal"}
-
 // show evaluates what has changed of a set and gives each page the views that it wants.
 func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) error {
 	c, err := a.sheet(e, s, set, size)
@@ -308,54 +303,20 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	if err != nil {
 		return err
 	}
-	names := slices.Clone(kept)
+	names := viewsOf(s.doc)
 	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
 		names = append(names, "height")
-	} else {
-		delete(c.views, "height") // it would not be kept up
-	}
-	fresh := false // some view has to be filled
-	pics := make([]*picture, len(names))
-	for i, name := range names {
-		fresh = fresh || c.views[name] == nil
-		pics[i] = c.view(name)
-	}
-	if fresh {
-		clear(c.keys) // also when this round is ended half way
 	}
 	tell := func(whole bool) {
 		for _, p := range s.pages {
-			for i, name := range names {
+			for _, name := range names {
 				if name != "height" || p.Look().Show == name {
-					p.frame(&Frame{Set: set.Key, View: name, Full: full, picture: pics[i], whole: whole, version: s.version})
+					p.frame(&Frame{Set: set.Key, View: name, Full: full, picture: c.views[name], whole: whole, version: s.version})
 				}
 			}
 		}
 	}
-	var done atomic.Int64
-	bytesOf := make([][]uint8, par.Slots)
-	err = c.Run(s.ctx, prog, compose.Pass{
-		Tiles:  s.tiles(c),
-		Chosen: s.touched,
-		Has:    func(t int) compose.Keys { return c.keys[t] },
-		Do: func(w, t int, is compose.Keys, ch *compose.Channels) {
-			n := c.Surf.Tiles[t].Len()
-			if bytesOf[w] == nil {
-				bytesOf[w] = make([]uint8, 3*surface.TileSize*surface.TileSize)
-			}
-			for i, name := range names {
-				if v := views[name]; v.Of(ch) {
-					v.Quantise(ch, bytesOf[w][:3*n])
-					pics[i].put(t, bytesOf[w][:3*n])
-				}
-			}
-			c.keys[t] = is
-			if done.Add(1)%tellEvery == 0 {
-				tell(false)
-			}
-		},
-	})
-	if err != nil {
+	if err := c.paint(s.ctx, c, prog, names, compose.Pass{Tiles: s.tiles(c), Chosen: s.touched}, func() { tell(false) }); err != nil {
 		return err
 	}
 	tell(true)

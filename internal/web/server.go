@@ -367,7 +367,7 @@ func tables() map[string]any {
 	for _, f := range finish.Finishes {
 		dials[f.Name] = f.Dials
 	}
-	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 

@@ -39,17 +39,21 @@ type Canvas struct {
 type Counts struct{ Tiles, Clauses atomic.Int64 }
 
 // Channels are evaluated values at covered texels, packed as in Surf. Base colour is sRGB
-// encoded; height is metres; the normal is a unit vector in tangent space, green up.
+// encoded, and so is what is emitted; height is metres; the normal is a unit vector in tangent space, green up; AO is the
+// baked occlusion times that of layers. Emissive, Opacity, Occlusion and Bend are nil where no layer lays them down.
 type Channels struct {
 	Base                [3][]float32
 	Roughness, Metallic []float32
+	Emissive            [3][]float32
+	Opacity, Occlusion  []float32
 	Height              []float32
+	Bend                [2][]float32 // slopes of layers' own normals
 	Normal              [3][]float32
 	AO                  []float32
 }
 
 func newChannels(n int) *Channels {
-	all := make([]float32, 10*n)
+	all := make([]float32, (blended+4)*n)
 	c := &Channels{}
 	for _, p := range c.planes() {
 		*p, all = all[:n:n], all[n:]
@@ -57,9 +61,27 @@ func newChannels(n int) *Channels {
 	return c
 }
 
-// planes lists all planes.
-func (c *Channels) planes() [10]*[]float32 {
-	return [10]*[]float32{&c.Base[0], &c.Base[1], &c.Base[2], &c.Roughness, &c.Metallic, &c.Height, &c.Normal[0], &c.Normal[1], &c.Normal[2], &c.AO}
+// planes lists all planes, those that are blended first.
+func (c *Channels) planes() [blended + 4]*[]float32 {
+	return [...]*[]float32{&c.Base[0], &c.Base[1], &c.Base[2], &c.Roughness, &c.Metallic, &c.Emissive[0], &c.Emissive[1], &c.Emissive[2], &c.Opacity, &c.Occlusion, &c.Height, &c.Bend[0], &c.Bend[1],
+		&c.Normal[0], &c.Normal[1], &c.Normal[2], &c.AO}
+}
+
+// always are the planes that there are whether or not some layer lays them down.
+const always = 1<<planeEmissive - 1 | 1<<planeHeight
+
+// blendPlanes are the planes that are blended. Those that no layer lays down, by their bits, are nil from now on.
+func (c *Channels) blendPlanes(lays uint16) *blendPlanes {
+	out := new(blendPlanes)
+	planes := c.planes()
+	for i, p := range planes[:blended] {
+		if (lays|always)>>i&1 == 0 {
+			*p = nil
+			continue
+		}
+		out[i] = p
+	}
+	return out
 }
 
 // of is the channels of texels from to before to.

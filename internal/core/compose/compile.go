@@ -20,6 +20,8 @@ type Program struct {
 	run    []turn
 	byID   map[string]int // of layers: where what lies under them ends in the run
 	relief []turn         // those that lay down height
+	bends  []turn         // those that lay down normals
+	lays   uint16         // a bit for each plane that some turn lays down
 	across []turn         // the same for what lies across the seams
 	// Keys of the height by tile, as far as they are known.
 	heightKeys []atomic.Uint64
@@ -28,8 +30,8 @@ type Program struct {
 // turn is a step in the order of a run: a coat, or the beginning or the end of a group.
 type turn struct {
 	*step
-	skip int   // where a group begins: how many turns on it ends; 0 for a coat, −1 where a group ends
-	lays uint8 // a bit for each plane that a group's layers lay down
+	skip int    // where a group begins: how many turns on it ends; 0 for a coat, −1 where a group ends
+	lays uint16 // a bit for each plane that it lays down, or that the layers of a group do
 }
 
 // step lays one layer down: a mask from its Where, then each channel that is on. A group fades what its layers, between the
@@ -46,6 +48,7 @@ type step struct {
 	masks   *shelf // those made so far; nil where they are full
 	what    uint64 // hash of all that is laid down through it
 	relief  uint64 // hash of the height alone
+	bend    uint64 // and of the normals
 	opacity float32
 	on      []value
 	each    bool // one of on has a source
@@ -94,12 +97,19 @@ const (
 	_
 	planeRoughness
 	planeMetallic
-	planeHeight
+	planeEmissive
+	_
+	_
+	planeOpacity
+	planeOcclusion // what the baked one is multiplied by
+	planeHeight    // those before it are in 0–1
+	planeBend      // slopes of layers' own normals along tangent and bitangent: x / z and y / z
+	_
 	blended // how many there are
 )
 
 // firstPlane is the first plane of each of strata.Channels.
-var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight}
+var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight, planeBend, planeEmissive, planeOpacity, planeOcclusion}
 
 // plan is a document while it is compiled: what its layers depend on, and their steps where they were made ready.
 type plan struct {
@@ -108,6 +118,7 @@ type plan struct {
 	tree          strata.Tree
 	shows         []bool   // by layer: it is seen, for all that is its own and its base's
 	where, relief []uint64 // by layer: hashes of its own Where and of the height that it lays down; relief is 0 for none
+	bend          []uint64 // the same of normals
 	made          map[madeOn]*step
 	around        map[uint64]*around
 	maps          mapsOf
@@ -150,12 +161,13 @@ func newPlan(b *Body, d *strata.Document) *plan {
 			where = mix(mix(where, p.finished(b, i)), bits(d.Layers[b].Opacity))
 		}
 		p.where = append(p.where, where)
-		relief := uint64(0)
-		if v := &l.What.Height; v.On && v.Opacity > 0 && p.shows[i] && !l.Group {
-			relief = mix(mix(mix(hashOf(v.Blend), bits(v.Number)), bits(v.Opacity)), bits(l.Opacity))
-			relief = mix(relief, beyond(v))
+		lays := func(v *strata.Value) uint64 {
+			if !v.On || v.Opacity == 0 || !p.shows[i] || l.Group {
+				return 0
+			}
+			return mix(mix(mix(mix(hashOf(v.Blend), bits(v.Number)), bits(v.Opacity)), bits(l.Opacity)), beyond(v))
 		}
-		p.relief = append(p.relief, relief)
+		p.relief, p.bend = append(p.relief, lays(&l.What.Height)), append(p.bend, lays(&l.What.Normal))
 	}
 	return p
 }
@@ -315,21 +327,32 @@ func (p *plan) turns(g *ground, group, end int, wanted func(i int) bool) (out []
 			return nil, err
 		}
 		if !l.Group {
-			out = append(out, turn{step: s})
+			out = append(out, turn{step: s, lays: s.lays()})
 			continue
 		}
-		lays := uint8(0)
-		for _, t := range in {
-			for _, v := range t.on {
-				for k := range v.own {
-					lays |= 1 << (v.first + k)
-				}
-			}
-		}
+		lays := planesOf(in)
 		out = append(out, turn{s, len(in) + 1, lays})
 		out = append(append(out, in...), turn{s, -1, lays})
 	}
 	return out, nil
+}
+
+// lays has a bit for each plane that a step lays down.
+func (s *step) lays() (out uint16) {
+	for _, v := range s.on {
+		for k := range v.own {
+			out |= 1 << (v.first + k)
+		}
+	}
+	return out
+}
+
+// planesOf has a bit for each plane that some of the turns lay down.
+func planesOf(run []turn) (out uint16) {
+	for _, t := range run {
+		out |= t.lays
+	}
+	return out
 }
 
 // heights are the turns, at a ground, of the layers before end that lay down height and that a clause sees; a nil clause sees
@@ -355,7 +378,11 @@ func (c *Canvas) compile(of *plan) (p *Program, err error) {
 	if p.run, err = of.turns(c.ground, -1, all, func(int) bool { return true }); err != nil {
 		return nil, err
 	}
+	p.lays = planesOf(p.run)
 	if p.relief, err = of.heights(c.ground, all, nil); err != nil {
+		return nil, err
+	}
+	if p.bends, err = of.turns(c.ground, -1, all, func(i int) bool { return of.bend[i] != 0 }); err != nil {
 		return nil, err
 	}
 	for at := 0; at < len(p.run); {
@@ -469,7 +496,8 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		s.base = []held{{o, p.doc.Layers[base].Opacity}}
 	}
 	if l.Group {
-		s.what, s.relief = p.groupHash(layer), p.groupHash(layer)
+		s.what = p.groupHash(layer)
+		s.relief, s.bend = s.what, s.what
 		if l.Blend != "" {
 			b, err := pixel.BlendOf(l.Blend)
 			s.alone = &b
@@ -489,18 +517,21 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		}
 		// W3C, Compositing and Blending Level 1, plus-lighter: Co = min(1, αs·Cs + αb·Cb). Later modes need
 		// what is in range; height alone has no end.
-		k := value{first: firstPlane[i], blend: b, alpha: v.Opacity, full: b.Name == "add" && ch.Name != "height", own: []float32{v.Number}}
+		k := value{first: firstPlane[i], blend: b, alpha: v.Opacity, own: []float32{v.Number}}
+		k.full = b.Name == "add" && k.first < planeHeight
 		scale := float32(1)
-		switch ch.Name {
-		case "colour":
+		switch {
+		case ch.Colour:
 			rgb, err := strata.ParseHex(cmp.Or(v.Hex, "#808080"))
 			if err != nil {
 				return nil, err
 			}
 			k.own = rgb[:]
-		case "height":
+		case k.first == planeHeight:
 			scale = 1. / 1000
 			k.own[0] = v.Number / 1000
+		case k.first == planeBend:
+			k.own = []float32{0, 0}
 		}
 		if k.adjust = v.Adjust; k.adjust == nil {
 			if k.source, err = p.sourceOf(g, layer, v.Source, len(k.own)); err != nil {
@@ -509,18 +540,27 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		}
 		if k.source != nil {
 			k.low, k.high = v.Source.Low*scale, v.Source.High*scale
-			if ch.Name == "colour" {
+			if ch.Colour {
 				k.low, k.high = 0, 1
 			}
 		}
+		if k.first == planeBend {
+			if k.source == nil {
+				continue // its picture is gone, or was not chosen yet
+			}
+			k.high = v.Number
+		}
 		s.each = s.each || k.source != nil
 		own := mix(hashOf(b.Name), uint64(i))
-		for _, x := range append([]float32{v.Opacity}, k.own...) {
+		for _, x := range append([]float32{v.Opacity, k.high}, k.own...) {
 			own = mix(own, bits(x))
 		}
 		s.what = mix(mix(s.what, own), beyond(v))
-		if ch.Name == "height" {
+		switch k.first {
+		case planeHeight:
 			s.relief = p.relief[layer]
+		case planeBend:
+			s.bend = p.bend[layer]
 		}
 		s.on = append(s.on, k)
 	}

@@ -336,7 +336,7 @@ func (g *ground) heightOf(k *scratch, run []turn, t int) []float32 {
 		return v
 	}
 	out := make([]float32, g.tiles[t].Len())
-	g.lay(k, run, t, []*[]float32{planeHeight: &out})
+	g.lay(k, run, t, &blendPlanes{planeHeight: &out})
 	if !k.lost {
 		g.body.cache.put(at, out, 4*len(out))
 	}

@@ -6,6 +6,9 @@ import (
 	"crust/internal/core/pixel"
 )
 
+// blendPlanes are the planes that are blended; nil for those that are not wanted.
+type blendPlanes [blended]*[]float32
+
 // blendRun is how many texels are blended at a time: their planes stay in the nearest cache.
 const blendRun = 512
 
@@ -17,10 +20,10 @@ type level struct {
 }
 
 // channelPlanes are the first plane and the end of each channel.
-var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, planeMetallic}, {planeMetallic, planeHeight}, {planeHeight, blended}}
+var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, planeMetallic}, {planeMetallic, planeEmissive}, {planeEmissive, planeOpacity}, {planeOpacity, planeOcclusion}, {planeOcclusion, planeHeight}, {planeHeight, planeBend}, {planeBend, blended}}
 
 // lay blends turns over what planes hold of a tile; those that are nil are not wanted.
-func (g *ground) lay(k *scratch, run []turn, t int, planes []*[]float32) {
+func (g *ground) lay(k *scratch, run []turn, t int, planes *blendPlanes) {
 	first := len(k.masks)
 	for i := 0; i < len(run); i++ {
 		m := g.mask(k, run[i].step, t) // this may lay what the mask depends on
@@ -42,7 +45,7 @@ func (g *ground) lay(k *scratch, run []turn, t int, planes []*[]float32) {
 }
 
 // sourced reads what sources give on a tile, by turn and value; nil where no turn has one.
-func (g *ground) sourced(k *scratch, run []turn, masks []*mask, t int, planes []*[]float32) (out [][][3][]uint16) {
+func (g *ground) sourced(k *scratch, run []turn, masks []*mask, t int, planes *blendPlanes) (out [][][3][]uint16) {
 	for i := range run {
 		s := &run[i]
 		if !s.each || masks[i] != nil && masks[i].empty {
@@ -64,7 +67,7 @@ func (g *ground) sourced(k *scratch, run []turn, masks []*mask, t int, planes []
 // blending lays turns over a run of texels.
 type blending struct {
 	k       *scratch
-	planes  []*[]float32
+	planes  *blendPlanes
 	at, end int
 	depth   int    // how many groups are open
 	alone   *level // the innermost of them that stands alone
@@ -107,16 +110,17 @@ func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16) {
 				case v.source != nil:
 					each = b.given(v, sources[i][j])
 				}
+				blend := b.blendOf(v.first, &v.blend, each)
 				if b.alone != nil {
-					b.over(v, each, a)
+					b.over(v, blend, each, a)
 					continue
 				}
 				for j, x := range v.own {
 					plane := b.of(v.first + j)
 					if each[j] != nil {
-						v.blend.LayEach(plane, each[j], a)
+						blend.LayEach(plane, each[j], a)
 					} else {
-						v.blend.Lay(plane, x, a)
+						blend.Lay(plane, x, a)
 					}
 					if v.full {
 						endAtOne(plane)
@@ -129,6 +133,13 @@ func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16) {
 
 // given is what a source gives on the run, plane by plane.
 func (b *blending) given(v *value, of [3][]uint16) (out [3][]float32) {
+	if v.first == planeBend {
+		for j := range out[:2] {
+			out[j] = b.k.own3[j][:b.end-b.at]
+		}
+		bends(out[0], out[1], of[0][b.at:b.end], of[1][b.at:b.end], v.high)
+		return out
+	}
 	for j := range v.own {
 		out[j] = b.k.own3[j][:b.end-b.at]
 		pixel.Widen(out[j], of[j][b.at:b.end], (v.high-v.low)/65535)
@@ -168,8 +179,35 @@ func (b *blending) adjusted(v *value) (out [3][]float32) {
 	return out
 }
 
+// blendOf is how values of a channel are laid. Normals that go over others by reoriented mapping become the outcome first,
+// where something covers what lies below, and take its place then.
+func (b *blending) blendOf(first int, blend *pixel.Blend, each [3][]float32) *pixel.Blend {
+	if first != planeBend {
+		return blend
+	}
+	if blend.Name == "add" {
+		x, y := b.of(first), b.of(first+1)
+		for i := range each[0] {
+			if x[i] == 0 && y[i] == 0 {
+				continue
+			}
+			n := Reorient(unit(x[i], y[i], 1), [3]float32{each[0][i], each[1][i], 1})
+			z := max(n[2], leastZ)
+			to := [2]float32{n[0] / z, n[1] / z}
+			share := float32(1)
+			if b.alone != nil {
+				share = b.alone.cover[first][i]
+			}
+			for j := range to {
+				each[j][i] += (to[j] - each[j][i]) * share
+			}
+		}
+	}
+	return &pixel.Blends[0]
+}
+
 // over lays a value into a group that stands alone.
-func (b *blending) over(v *value, each [3][]float32, a []float32) {
+func (b *blending) over(v *value, blend *pixel.Blend, each [3][]float32, a []float32) {
 	var room [blendRun]float32
 	cover := b.alone.cover[v.first][:len(a)]
 	for j, x := range v.own {
@@ -178,7 +216,7 @@ func (b *blending) over(v *value, each [3][]float32, a []float32) {
 			own = room[:len(a)]
 			fill(own, x)
 		}
-		v.blend.LayOver(b.of(v.first+j), own, a, cover)
+		blend.LayOver(b.of(v.first+j), own, a, cover)
 		if v.full {
 			endAtOne(b.of(v.first + j))
 		}
@@ -228,6 +266,21 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 		for i, x := range shown {
 			a[i] = x * l.cover[first][i]
 		}
+		mode := s.alone
+		if mode != nil && first == planeBend {
+			// What the group made is laid over what lay under it, which is put back for that.
+			var made [3][]float32
+			for j := range made[:2] {
+				made[j] = b.k.own3[j][:n]
+				plane := b.of(first + j)
+				copy(made[j], plane)
+				copy(plane, l.under[first+j][:n])
+			}
+			mode = b.blendOf(first, mode, made)
+			for j := range made[:2] {
+				copy(b.of(first+j), made[j])
+			}
+		}
 		for p := first; p < ch[1]; p++ {
 			plane, under := b.of(p), l.under[p][:n]
 			switch {
@@ -240,11 +293,11 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 				copy(own, plane)
 				copy(plane, under)
 				if l.outer == nil {
-					s.alone.LayEach(plane, own, a)
+					mode.LayEach(plane, own, a)
 				} else {
-					s.alone.LayOver(plane, own, a, l.outer.cover[first][:n])
+					mode.LayOver(plane, own, a, l.outer.cover[first][:n])
 				}
-				if s.alone.Name == "add" && p != planeHeight {
+				if mode.Name == "add" && p < planeHeight {
 					endAtOne(plane)
 				}
 			}

@@ -18,7 +18,7 @@ type slopes struct {
 	tu, bu, bv [tileTexels]float32                    // see slope; made ready for du and dv
 }
 
-// normals lays the slopes of the height over the baked normal by reoriented mapping
+// normals lays layers' own normals, and the slopes of the height, over the baked normal by reoriented mapping
 // (Barré-Brisebois & Hill, Blending in Detail, 2012). height is nil where it is 0 all over.
 func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []float32) {
 	tile := &c.tiles[t]
@@ -29,6 +29,14 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 	} else {
 		for i := range 3 {
 			signed(ch.Normal[i], c.in.base[i][tile.From:tile.To])
+		}
+	}
+	if ch.Bend[0] != nil {
+		for i, x := range ch.Bend[0] {
+			if y := ch.Bend[1][i]; x != 0 || y != 0 {
+				n := Reorient([3]float32{ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i]}, [3]float32{x, y, 1})
+				ch.Normal[0][i], ch.Normal[1][i], ch.Normal[2][i] = n[0], n[1], n[2]
+			}
 		}
 	}
 	if p.relief == nil || !c.gather(k, p, t, height) {

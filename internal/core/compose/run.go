@@ -10,7 +10,7 @@ import (
 	"crust/internal/core/strata"
 )
 
-// The bare surface under the lowest layer: mid grey, fairly rough, not metal.
+// The bare surface under the lowest layer: mid grey, fairly rough, not metal, whole and unlit.
 const (
 	bareColour    = 0.55
 	bareRoughness = 0.7
@@ -30,27 +30,42 @@ type mask struct {
 // coverageStep is 5 % in 16 bits: from there on a layer counts as showing.
 const coverageStep = 3277
 
-// below is the blended planes of a tile under a step: 16 bits of what lies in 0–1, and the height.
+// below is the blended planes of a tile under a step: 16 bits of what lies in 0–1, the others whole. Those that no layer of
+// the document lays down are nil.
 type below struct {
-	unit   [planeHeight][]uint16
-	height []float32
+	unit  [planeHeight][]uint16
+	whole [blended - planeHeight][]float32
+	bytes int
 }
 
-func newBelow(planes []*[]float32) *below {
-	b := &below{height: append([]float32(nil), *planes[planeHeight]...)}
-	for i := range b.unit {
-		b.unit[i] = make([]uint16, len(b.height))
-		pixel.Narrow(b.unit[i], *planes[i])
+func newBelow(planes *blendPlanes) *below {
+	b := &below{}
+	for i, p := range planes {
+		switch {
+		case p == nil:
+		case i < planeHeight:
+			b.unit[i] = make([]uint16, len(*p))
+			pixel.Narrow(b.unit[i], *p)
+			b.bytes += 2 * len(*p)
+		default:
+			b.whole[i-planeHeight] = slices.Clone(*p)
+			b.bytes += 4 * len(*p)
+		}
 	}
 	return b
 }
 
 // put writes the planes back.
-func (b *below) put(planes []*[]float32) {
-	for i, q := range b.unit {
-		unsigned(*planes[i], q, 0, 0)
+func (b *below) put(planes *blendPlanes) {
+	for i, p := range planes {
+		switch {
+		case p == nil:
+		case i < planeHeight:
+			unsigned(*p, b.unit[i], 0, 0)
+		default:
+			copy(*p, b.whole[i-planeHeight])
+		}
 	}
-	copy(*planes[planeHeight], b.height)
 }
 
 // Pass says what Run is to do.
@@ -125,7 +140,11 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 		tile := &c.Surf.Tiles[t]
 		to, from := all.of(int(tile.From), int(tile.To)).planes(), ch.planes()
 		for i := range to {
-			copy(*to[i], *from[i])
+			if *from[i] != nil {
+				copy(*to[i], *from[i])
+			} else if i < blended {
+				fill(*to[i], bare[i])
+			}
 		}
 	}})
 	return all, err
@@ -135,6 +154,7 @@ func (c *Canvas) Evaluate(ctx context.Context, d *strata.Document) (*Channels, e
 func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	is := Keys{1, 1}
 	is.Values = c.runKey(k, p.run, t, is.Values, func(s *step) uint64 { return s.what })
+	is.Normals = c.runKey(k, p.bends, t, is.Normals, func(s *step) uint64 { return s.bend })
 	if p.relief != nil {
 		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
 		is.Normals = mix(is.Normals, c.reliefKey(k, p, t))
@@ -172,31 +192,41 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	n := tile.Len()
 	c.count.Tiles.Add(1)
 	ch := k.channels.of(0, n)
+	planes := ch.blendPlanes(p.lays)
 	if !values {
-		*ch = Channels{Normal: ch.Normal}
+		*ch = Channels{Normal: ch.Normal, Bend: ch.Bend}
+		if ch.Bend[0] != nil {
+			fill(ch.Bend[0], 0)
+			fill(ch.Bend[1], 0)
+			c.lay(k, p.bends, t, &blendPlanes{planeBend: &ch.Bend[0], planeBend + 1: &ch.Bend[1]})
+		}
 		c.normals(k, p, t, ch, c.heightOf(k, p.relief, t))
 		return ch
 	}
-	planes := ch.planes()
 	from := 0
 	if chosen >= worthKeeping {
-		at := cacheKey{c.id, int32(t), c.runKey(k, p.run[:chosen], t, keptBelow, func(s *step) uint64 { return s.what })}
+		at := cacheKey{c.id, int32(t), mix(c.runKey(k, p.run[:chosen], t, keptBelow, func(s *step) uint64 { return s.what }), uint64(p.lays))}
 		b, ok := c.body.cache.get(at).(*below)
 		if !ok {
-			bare(planes[:])
-			c.lay(k, p.run[:chosen], t, planes[:blended])
-			b = newBelow(planes[:blended])
+			lieBare(planes)
+			c.lay(k, p.run[:chosen], t, planes)
+			b = newBelow(planes)
 			if !k.lost {
-				c.body.cache.put(at, b, (2*planeHeight+4)*n)
+				c.body.cache.put(at, b, b.bytes)
 			}
 		}
-		b.put(planes[:blended])
+		b.put(planes)
 		from = chosen
 	} else {
-		bare(planes[:])
+		lieBare(planes)
 	}
-	c.lay(k, p.run[from:], t, planes[:blended])
+	c.lay(k, p.run[from:], t, planes)
 	unsigned(ch.AO, c.in.ao, int(tile.From), 1)
+	if ch.Occlusion != nil {
+		for i, x := range ch.Occlusion {
+			ch.AO[i] *= x
+		}
+	}
 	if normals {
 		c.normals(k, p, t, ch, ch.Height)
 	} else {
@@ -205,10 +235,15 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 	return ch
 }
 
-// bare fills planes with the bare surface.
-func bare(planes []*[]float32) {
-	for i, v := range [blended]float32{bareColour, bareColour, bareColour, bareRoughness, 0, 0} {
-		fill(*planes[i], v)
+// bare is the bare surface by plane.
+var bare = [blended]float32{planeBase: bareColour, planeBase + 1: bareColour, planeBase + 2: bareColour, planeRoughness: bareRoughness, planeOpacity: 1, planeOcclusion: 1}
+
+// lieBare fills planes with the bare surface.
+func lieBare(planes *blendPlanes) {
+	for i, v := range bare {
+		if planes[i] != nil {
+			fill(*planes[i], v)
+		}
 	}
 }
 

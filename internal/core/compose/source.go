@@ -16,11 +16,12 @@ import (
 	"crust/internal/core/surface"
 )
 
-// source gives each place a value of its own, from 0 to 1: a colour's three parts, or one.
+// source gives each place a value of its own, from 0 to 1: a colour's three parts, or one; or, from a normal map, x and y of
+// a normal in the tangent space of the place, as (n + 1)/2.
 type source struct {
 	plan   *plan
 	key    uint64
-	planes int // 3 or 1
+	planes int // 3, or 2 for normals, or 1
 	kind   string
 	of     string
 	pic    *picture.Picture
@@ -235,7 +236,11 @@ func (s *source) fill(k *scratch, g *ground, t int, out [][]float32) bool {
 		}
 		return sound
 	case "picture":
-		s.lie(k, g, t, out)
+		if s.planes == 2 {
+			s.lean(k, g, t, out)
+		} else {
+			s.lie(k, g, t, out)
+		}
 		return true
 	}
 	return s.baked(k, g, t, out)

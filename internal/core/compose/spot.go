@@ -15,6 +15,8 @@ type At struct {
 	Roughness float32    `json:"roughness"`
 	Metallic  float32    `json:"metallic"`
 	Height    float32    `json:"height"` // metres
+	Emissive  [3]float32 `json:"emissive"`
+	Opacity   float32    `json:"opacity"`
 	AO        float32    `json:"ao"`
 	Normal    [3]float32 `json:"normal"`
 	Notes     []string   `json:"notes"`  // what no real surface has
@@ -52,10 +54,16 @@ func (c *Canvas) At(ctx context.Context, p *Program, column, row int) (*At, erro
 	if !found {
 		return nil, nil
 	}
-	out := &At{Column: column, Row: row}
+	out := &At{Column: column, Row: row, Opacity: 1}
 	err := c.Run(ctx, p, Pass{Tiles: []int{t}, Do: func(_, _ int, _ Keys, ch *Channels) {
 		for k := range 3 {
 			out.Base[k], out.Normal[k] = ch.Base[k][i], ch.Normal[k][i]
+			if ch.Emissive[k] != nil {
+				out.Emissive[k] = ch.Emissive[k][i]
+			}
+		}
+		if ch.Opacity != nil {
+			out.Opacity = ch.Opacity[i]
 		}
 		out.Roughness, out.Metallic, out.Height, out.AO = ch.Roughness[i], ch.Metallic[i], ch.Height[i], ch.AO[i]
 	}})

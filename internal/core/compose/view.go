@@ -21,12 +21,18 @@ type Source struct {
 	Name, Label   string
 	plane         func(c *Channels) []float32
 	scale, offset float32
+	bare          float32 // the plane where no layer lays it down
 }
 
 // Pack writes the source's values in so many bits, 8 or 16 with the high byte first, one each stride bytes.
 func (s Source) Pack(c *Channels, bits int, dst []byte, stride int) {
 	at := 0
-	for _, x := range s.plane(c) {
+	plane := s.plane(c)
+	if plane == nil {
+		plane = make([]float32, len(c.Base[0]))
+		fill(plane, s.bare)
+	}
+	for _, x := range plane {
 		v := x*s.scale + s.offset
 		if bits == 8 {
 			dst[at] = pixel.Q8(v)
@@ -42,17 +48,21 @@ const HeightRange = 0.02
 
 // Sources lists what packed pictures can hold. Each letter of a normal is (n + 1)/2 (glTF 2.0 §3.9).
 var Sources = []Source{
-	{"base.r", "Base colour R", func(c *Channels) []float32 { return c.Base[0] }, 1, 0},
-	{"base.g", "Base colour G", func(c *Channels) []float32 { return c.Base[1] }, 1, 0},
-	{"base.b", "Base colour B", func(c *Channels) []float32 { return c.Base[2] }, 1, 0},
-	{"occlusion", "Occlusion", func(c *Channels) []float32 { return c.AO }, 1, 0},
-	{"roughness", "Roughness", func(c *Channels) []float32 { return c.Roughness }, 1, 0},
-	{"metallic", "Metallic", func(c *Channels) []float32 { return c.Metallic }, 1, 0},
-	{"normal.r", "Normal X", func(c *Channels) []float32 { return c.Normal[0] }, 0.5, 0.5},
-	{"normal.g", "Normal Y ↑", func(c *Channels) []float32 { return c.Normal[1] }, 0.5, 0.5},
-	{"normal.g.down", "Normal Y ↓", func(c *Channels) []float32 { return c.Normal[1] }, -0.5, 0.5},
-	{"normal.b", "Normal Z", func(c *Channels) []float32 { return c.Normal[2] }, 0.5, 0.5},
-	{"height", "Height", func(c *Channels) []float32 { return c.Height }, 0.5 / HeightRange, 0.5},
+	{"base.r", "Base colour R", func(c *Channels) []float32 { return c.Base[0] }, 1, 0, 0},
+	{"base.g", "Base colour G", func(c *Channels) []float32 { return c.Base[1] }, 1, 0, 0},
+	{"base.b", "Base colour B", func(c *Channels) []float32 { return c.Base[2] }, 1, 0, 0},
+	{"occlusion", "Occlusion", func(c *Channels) []float32 { return c.AO }, 1, 0, 0},
+	{"roughness", "Roughness", func(c *Channels) []float32 { return c.Roughness }, 1, 0, 0},
+	{"metallic", "Metallic", func(c *Channels) []float32 { return c.Metallic }, 1, 0, 0},
+	{"normal.r", "Normal X", func(c *Channels) []float32 { return c.Normal[0] }, 0.5, 0.5, 0},
+	{"normal.g", "Normal Y ↑", func(c *Channels) []float32 { return c.Normal[1] }, 0.5, 0.5, 0},
+	{"normal.g.down", "Normal Y ↓", func(c *Channels) []float32 { return c.Normal[1] }, -0.5, 0.5, 0},
+	{"normal.b", "Normal Z", func(c *Channels) []float32 { return c.Normal[2] }, 0.5, 0.5, 0},
+	{"height", "Height", func(c *Channels) []float32 { return c.Height }, 0.5 / HeightRange, 0.5, 0},
+	{"emissive.r", "Emissive R", func(c *Channels) []float32 { return c.Emissive[0] }, 1, 0, 0},
+	{"emissive.g", "Emissive G", func(c *Channels) []float32 { return c.Emissive[1] }, 1, 0, 0},
+	{"emissive.b", "Emissive B", func(c *Channels) []float32 { return c.Emissive[2] }, 1, 0, 0},
+	{"opacity", "Opacity", func(c *Channels) []float32 { return c.Opacity }, 1, 0, 1},
 }
 
 // SourceOf finds a source by name.
@@ -74,6 +84,9 @@ var (
 	ViewORM    = View{"occlusion", "roughness", "metallic"}
 	ViewNormal = View{"normal.r", "normal.g", "normal.b"}
 	ViewHeight = View{"height", "height", "height"}
+
+	ViewEmissive = View{"emissive.r", "emissive.g", "emissive.b"}
+	ViewOpacity  = View{"opacity", "opacity", "opacity"}
 )
 
 // Of tells whether the channels hold what the view shows.

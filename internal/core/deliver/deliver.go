@@ -61,6 +61,7 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 	if j.Preset == nil {
 		j.Preset = &Preset{}
 	}
+	j.Preset = j.Preset.For(j.Document)
 	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures), where: -1}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
@@ -303,7 +304,9 @@ func glb(j Job, files []Written, aside string) (*Written, error) {
 			}
 			switch f.Channels[0] {
 			case "base.r":
-				mat.BaseColour = data
+				mat.BaseColour, mat.Mask = data, len(f.Channels) == 4
+			case "emissive.r":
+				mat.Emissive = data
 			case "occlusion":
 				mat.ORM = data
 			case "normal.r":

@@ -3,9 +3,11 @@ package deliver
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"crust/internal/core/compose"
+	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 )
 
@@ -16,6 +18,10 @@ type File struct {
 	Channels []string `json:"channels"` // sources of R, G, B and, when there are four, A
 	Bits     int      `json:"bits"`
 	SRGB     bool     `json:"srgb"`
+	// Uses is the channel of the strata that the file is made for: without a layer that lays it down there is none. Empty is always.
+	Uses string `json:"uses,omitempty"`
+	// Alpha is the source of A where some layer lays down opacity; empty for none.
+	Alpha string `json:"alpha,omitempty"`
 }
 
 // Space is the file's colour space in words.
@@ -40,16 +46,37 @@ type Preset struct {
 var Presets = []Preset{
 	{"gltf", "glTF 2.0", "base colour, ORM and normal with green up, and a GLB that holds the model with its textures",
 		[]File{
-			{"Base colour", "{set}_basecolor", compose.ViewBase[:], 8, true},
-			{"Packed", "{set}_orm", compose.ViewORM[:], 8, false},
-			{"Normal", "{set}_normal", compose.ViewNormal[:], 16, false},
+			{Label: "Base colour", Pattern: "{set}_basecolor", Channels: compose.ViewBase[:], Bits: 8, SRGB: true, Alpha: "opacity"},
+			{Label: "Packed", Pattern: "{set}_orm", Channels: compose.ViewORM[:], Bits: 8},
+			{Label: "Normal", Pattern: "{set}_normal", Channels: compose.ViewNormal[:], Bits: 16},
+			emissive,
 		}, true},
 	{"orm-green-down", "ORM, green down", "base colour, ORM and normal with green down",
 		[]File{
-			{"Base colour", "{set}_basecolor", compose.ViewBase[:], 8, true},
-			{"Packed", "{set}_orm", compose.ViewORM[:], 8, false},
-			{"Normal", "{set}_normal", []string{"normal.r", "normal.g.down", "normal.b"}, 16, false},
+			{Label: "Base colour", Pattern: "{set}_basecolor", Channels: compose.ViewBase[:], Bits: 8, SRGB: true, Alpha: "opacity"},
+			{Label: "Packed", Pattern: "{set}_orm", Channels: compose.ViewORM[:], Bits: 8},
+			{Label: "Normal", Pattern: "{set}_normal", Channels: []string{"normal.r", "normal.g.down", "normal.b"}, Bits: 16},
+			emissive,
 		}, false},
+}
+
+var emissive = File{Label: "Emissive", Pattern: "{set}_emissive", Channels: compose.ViewEmissive[:], Bits: 8, SRGB: true, Uses: "emissive"}
+
+// For is the preset as it is for a document: files of channels that no layer lays down are left out, and opacity goes where the
+// preset puts it.
+func (p *Preset) For(d *strata.Document) *Preset {
+	out := *p
+	out.Files = nil
+	for _, f := range p.Files {
+		if f.Uses != "" && !d.Uses(f.Uses) {
+			continue
+		}
+		if f.Alpha != "" && d.Uses("opacity") {
+			f.Channels = append(slices.Clone(f.Channels), f.Alpha)
+		}
+		out.Files = append(out.Files, f)
+	}
+	return &out
 }
 
 // PresetOf finds a preset by name or title.

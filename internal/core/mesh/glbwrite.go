@@ -18,6 +18,8 @@ type GLBMaterial struct {
 	BaseColour   []byte     // sRGB
 	ORM          []byte     // occlusion R, roughness G, metallic B, linear
 	Normal       []byte     // tangent space, green up
+	Emissive     []byte     // sRGB
+	Mask         bool       // BaseColour has an alpha, and what is below half of it is cut away
 	NamePictures string     // prefix of the pictures' names
 }
 
@@ -211,6 +213,12 @@ func (g *glbWriter) material(m GLBMaterial) {
 	}
 	if m.Normal != nil {
 		out.Normal = g.texture(m.NamePictures+"_normal", m.Normal)
+	}
+	if m.Emissive != nil {
+		out.Emissive, out.EmissiveFactor = g.texture(m.NamePictures+"_emissive", m.Emissive), []float32{1, 1, 1}
+	}
+	if m.Mask {
+		out.AlphaMode = "MASK" // whose cutoff is a half, glTF 2.0 §3.9.4
 	}
 	g.doc.Materials = append(g.doc.Materials, out)
 }

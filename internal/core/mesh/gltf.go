@@ -73,6 +73,10 @@ type gltfMaterial struct {
 	PBR       gltfPBR     `json:"pbrMetallicRoughness"`
 	Normal    *gltfTexRef `json:"normalTexture,omitempty"`
 	Occlusion *gltfTexRef `json:"occlusionTexture,omitempty"`
+	Emissive  *gltfTexRef `json:"emissiveTexture,omitempty"`
+
+	EmissiveFactor []float32 `json:"emissiveFactor,omitempty"`
+	AlphaMode      string    `json:"alphaMode,omitempty"`
 }
 
 type gltfPBR struct {

@@ -6,7 +6,7 @@ import (
 )
 
 // words are what file names call pictures by the channel that they are for, as is common practice. An inverted one holds 1
-// less the channel's value.
+// less the channel's value, and a normal whose green points down.
 var words = []struct {
 	channel  string
 	inverted bool
@@ -18,6 +18,7 @@ var words = []struct {
 	{"metallic", false, []string{"metallic", "metalness", "metal", "mtl"}},
 	{"height", false, []string{"height", "displacement", "disp", "bump"}},
 	{"normal", false, []string{"normal", "normalgl", "nrm", "nor", "norm"}},
+	{"normal", true, []string{"normaldx"}},
 	{"occlusion", false, []string{"occlusion", "ao", "ambientocclusion"}},
 	{"emissive", false, []string{"emissive", "emission"}},
 	{"opacity", false, []string{"opacity", "alpha"}},

@@ -171,6 +171,9 @@ func defaults(tree map[string]any) (Layer, error) {
 	l := Layer{Name: "Coat", Opacity: 1, Where: []Clause{}}
 	for _, ch := range Channels {
 		*ch.Of(&l.What) = Value{Blend: "over", Opacity: 1}
+		if ch.Extra {
+			*ch.Of(&l.What) = ch.first()
+		}
 	}
 	where := list(tree["where"])
 	delete(tree, "where")
@@ -278,11 +281,14 @@ func Reference() string {
 	p("## what: a channel\n")
 	p("| channel | `number` | unit |\n|---|---|---|")
 	for _, ch := range Channels {
-		if ch.Name == "colour" {
+		switch {
+		case ch.Colour:
 			p("| `%s` | `hex` instead: sRGB as #rrggbb | – |", ch.Name)
-			continue
+		case ch.Sources != nil:
+			p("| `%s` | how strong its `source` is, %g to %g | – |", ch.Name, ch.Min, ch.Max)
+		default:
+			p("| `%s` | %g to %g | %s |", ch.Name, ch.Min, ch.Max, orDash(ch.Unit))
 		}
-		p("| `%s` | %g to %g | %s |", ch.Name, ch.Min, ch.Max, orDash(ch.Unit))
 	}
 	p("\nEach also has `on` (true when the channel is given), `opacity` (0 to 1, default 1) and `blend`:\n")
 	var names []string
@@ -290,6 +296,12 @@ func Reference() string {
 		names = append(names, "`"+m.Name+"`")
 	}
 	p("%s; default `over`.\n", strings.Join(names, ", "))
+	for _, ch := range Channels {
+		if f := ch.first(); ch.Extra {
+			p("- `%s` where it is not said: %s.", ch.Name, extraWords(&ch, f))
+		}
+	}
+	p("\n`occlusion` is what the baked occlusion is multiplied by. `normal` takes a normal map as `source`: `add` lays it over the normals below by reoriented mapping, `over` puts it in their place.\n")
 	p("In place of a number or colour a channel may have a `source`, which gives each place a value of its own, or `adjust`, which changes what lies below.\n")
 	p("| `source` | holds | default |\n|---|---|---|")
 	for _, k := range SourceKinds {
@@ -298,7 +310,7 @@ func Reference() string {
 	p("| `picture` | mark of one of the asset's pictures | – |")
 	p("| `map` | a baked map, like `ao` or `id` | – |")
 	p("| `field` | a clause of `noise` or `pattern`, as below | – |")
-	p("| `of` | what is read of a picture or map: %s | colour for base colour, grey else |", strings.Join(Of, ", "))
+	p("| `of` | what is read of a picture or map: %s; of a normal map: %s | colour for colours, grey else, green up |", strings.Join(Of, ", "), strings.Join(NormalOf, ", "))
 	p("| `low`, `high` | what 0 and 1 become, in the channel's unit; not for colours | 0, 1 |")
 	p("| `ramp` | up to %d colours `{\"at\": 0.5, \"hex\": \"#a08060\"}` in order, for base colour from one value | black to white |", maxStops)
 	p("| `lay` | how a picture is laid, by the numbers below | each its own |\n")
@@ -332,6 +344,19 @@ func Reference() string {
 		params(p, k.Params)
 	}
 	return b.String()
+}
+
+// extraWords is what a channel has where a layer names it and says no more.
+func extraWords(ch *Channel, f Value) string {
+	out := fmt.Sprintf("`number` %g", f.Number)
+	if ch.Colour {
+		out = fmt.Sprintf("`hex` %s", f.Hex)
+	}
+	out += fmt.Sprintf(", `blend` %s", f.Blend)
+	if ch.Blends != nil {
+		out += fmt.Sprintf(" (of %s)", strings.Join(ch.Blends, ", "))
+	}
+	return out
 }
 
 // params writes a table of parameters.

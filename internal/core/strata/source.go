@@ -46,6 +46,9 @@ var SourceKinds = []SourceKind{
 // Of lists what can be read of a picture or map: its colours, or one value.
 var Of = []string{"colour", "grey", "red", "green", "blue", "alpha"}
 
+// NormalOf lists which way the green of a normal map points.
+var NormalOf = []string{"green up", "green down"}
+
 // Ways to lay a picture, as the numbers of Laying's first parameter.
 const (
 	ByUV = iota
@@ -135,7 +138,7 @@ func (s *Source) check(low, high float32) *Wrong {
 	if !slices.ContainsFunc(SourceKinds, func(k SourceKind) bool { return k.Name == s.Kind }) {
 		return wrongf("kind", "“%s” is no source; use picture, field or map", s.Kind)
 	}
-	if s.Of != "" && !slices.Contains(Of, s.Of) {
+	if s.Of != "" && !slices.Contains(Of, s.Of) && !slices.Contains(NormalOf, s.Of) {
 		return wrongf("of", "“%s” cannot be read of a picture; use %v", s.Of, Of)
 	}
 	if !(s.Low >= low && s.Low <= high && s.High >= low && s.High <= high) {

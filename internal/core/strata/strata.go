@@ -2,6 +2,7 @@
 package strata
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -96,13 +97,17 @@ type What struct {
 	Roughness Value `json:"roughness"`
 	Metallic  Value `json:"metallic"`
 	Height    Value `json:"height"`
+	Normal    Value `json:"normal"`
+	Emissive  Value `json:"emissive"`
+	Opacity   Value `json:"opacity"`
+	Occlusion Value `json:"occlusion"`
 }
 
 // Value is what a layer does to one channel.
 type Value struct {
 	On      bool    `json:"on"`
-	Hex     string  `json:"hex,omitempty"` // base colour, sRGB “#rrggbb”
-	Number  float32 `json:"number"`        // 0–1; height in millimetres
+	Hex     string  `json:"hex,omitempty"` // of colours, sRGB “#rrggbb”
+	Number  float32 `json:"number"`        // 0–1; height in millimetres; of normals, how strong they are
 	Blend   string  `json:"blend"`
 	Opacity float32 `json:"opacity"`
 	Source  *Source `json:"source,omitempty"` // in place of hex and number: a value for each place
@@ -125,20 +130,52 @@ type Clause struct {
 
 // Channel describes one channel of What for the page and the checks.
 type Channel struct {
-	Name  string               `json:"name"`
-	Label string               `json:"label"`
-	Unit  string               `json:"unit"`
-	Min   float32              `json:"min"`
-	Max   float32              `json:"max"`
-	Of    func(w *What) *Value `json:"-"`
+	Name  string  `json:"name"`
+	Label string  `json:"label"`
+	Unit  string  `json:"unit"`
+	Min   float32 `json:"min"`
+	Max   float32 `json:"max"`
+	// First is what a fresh layer has.
+	First   Value                `json:"first"`
+	Colour  bool                 `json:"colour"`            // its values are colours
+	Extra   bool                 `json:"extra"`             // few layers use it
+	Blends  []string             `json:"blends,omitempty"`  // those that it takes; none means all
+	Sources []string             `json:"sources,omitempty"` // likewise
+	Adjusts bool                 `json:"adjusts"`           // it can change what lies below
+	Of      func(w *What) *Value `json:"-"`
 }
 
-// Channels lists the channels in the order of the bench.
+// Channels lists the channels in the order of the bench. Occlusion is what the baked one is multiplied by.
 var Channels = []Channel{
-	{"colour", "Base colour", "", 0, 1, func(w *What) *Value { return &w.Colour }},
-	{"roughness", "Roughness", "", 0, 1, func(w *What) *Value { return &w.Roughness }},
-	{"metallic", "Metallic", "", 0, 1, func(w *What) *Value { return &w.Metallic }},
-	{"height", "Height", "mm", -50, 50, func(w *What) *Value { return &w.Height }},
+	{Name: "colour", Label: "Base colour", Max: 1, First: Value{On: true, Hex: "#8a8a86"}, Colour: true, Adjusts: true, Of: func(w *What) *Value { return &w.Colour }},
+	{Name: "roughness", Label: "Roughness", Max: 1, First: Value{On: true, Number: 0.6}, Adjusts: true, Of: func(w *What) *Value { return &w.Roughness }},
+	{Name: "metallic", Label: "Metallic", Max: 1, Adjusts: true, Of: func(w *What) *Value { return &w.Metallic }},
+	{Name: "height", Label: "Height", Unit: "mm", Min: -50, Max: 50, First: Value{Blend: "add"}, Of: func(w *What) *Value { return &w.Height }},
+	{Name: "normal", Label: "Normal", Max: 4, First: Value{Number: 1, Blend: "add"}, Extra: true, Blends: []string{"over", "add"}, Sources: []string{"picture"}, Of: func(w *What) *Value { return &w.Normal }},
+	{Name: "emissive", Label: "Emissive", Max: 1, First: Value{Hex: "#ffb454"}, Colour: true, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Emissive }},
+	{Name: "opacity", Label: "Opacity", Max: 1, First: Value{Number: 0}, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Opacity }},
+	{Name: "occlusion", Label: "Occlusion", Max: 1, First: Value{Number: 0.5, Blend: "multiply"}, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Occlusion }},
+}
+
+// first is the channel's value in a fresh layer, off where only some layers use it.
+func (ch *Channel) first() Value {
+	v := ch.First
+	v.Blend, v.Opacity = cmp.Or(v.Blend, "over"), 1
+	return v
+}
+
+// ChannelOf finds a channel by name, nil when there is none.
+func ChannelOf(name string) *Channel {
+	if i := slices.IndexFunc(Channels, func(c Channel) bool { return c.Name == name }); i >= 0 {
+		return &Channels[i]
+	}
+	return nil
+}
+
+// Uses tells whether some layer lays a channel down.
+func (d *Document) Uses(channel string) bool {
+	ch := ChannelOf(channel)
+	return ch != nil && slices.ContainsFunc(d.Layers, func(l Layer) bool { v := ch.Of(&l.What); return v.On && v.Opacity > 0 })
 }
 
 // Join is a way in which a clause joins the ones before it.
@@ -175,12 +212,22 @@ func JoinOf(name string) (Join, error) {
 
 // NewLayer returns a visible coat that lays down colour and roughness everywhere.
 func (d *Document) NewLayer(name string) Layer {
-	return Layer{ID: d.id("l"), Name: name, Opacity: 1, Where: []Clause{}, What: What{
-		Colour:    Value{On: true, Hex: "#8a8a86", Blend: "over", Opacity: 1},
-		Roughness: Value{On: true, Number: 0.6, Blend: "over", Opacity: 1},
-		Metallic:  Value{Blend: "over", Opacity: 1},
-		Height:    Value{Blend: "add", Opacity: 1},
-	}}
+	l := Layer{ID: d.id("l"), Name: name, Opacity: 1, Where: []Clause{}}
+	l.What.settle()
+	for _, ch := range Channels {
+		ch.Of(&l.What).On = ch.First.On
+	}
+	return l
+}
+
+// settle gives channels that say nothing, as in documents from before there were as many, what a fresh layer has; off.
+func (w *What) settle() {
+	for _, ch := range Channels {
+		if v := ch.Of(w); v.equal(&Value{}) {
+			*v = ch.first()
+			v.On = false
+		}
+	}
 }
 
 // NewClause returns a clause of the kind with its defaults.
@@ -358,6 +405,9 @@ func (l *Layer) check() *Wrong {
 		if _, err := pixel.BlendOf(v.Blend); err != nil {
 			return wrongf(path+"blend", "%s: %w", ch.Label, err)
 		}
+		if ch.Blends != nil && v.Blend != "" && !slices.Contains(ch.Blends, v.Blend) {
+			return wrongf(path+"blend", "%s: “%s” is not for it; use %s", ch.Label, v.Blend, strings.Join(ch.Blends, ", "))
+		}
 		if !(v.Number >= ch.Min && v.Number <= ch.Max) {
 			return wrongf(path+"number", "%s is %g; it goes from %g to %g", ch.Label, v.Number, ch.Min, ch.Max)
 		}
@@ -366,9 +416,17 @@ func (l *Layer) check() *Wrong {
 				w.Path = path + "source." + w.Path
 				return w
 			}
+			if ch.Sources != nil && !slices.Contains(ch.Sources, v.Source.Kind) {
+				return wrongf(path+"source.kind", "%s: “%s” is not for it; use %s", ch.Label, v.Source.Kind, strings.Join(ch.Sources, ", "))
+			}
 		}
-		if v.Adjust != nil && ch.Name == "height" {
-			return wrongf(path+"adjust", "a height has no adjustment; lay one that adds")
+		if v.Adjust != nil && !ch.Adjusts {
+			return wrongf(path+"adjust", "%s has no adjustment; lay one that adds", ch.Label)
+		}
+		if v.On && ch.Colour && (v.Hex != "" || v.Source == nil && v.Adjust == nil) {
+			if _, err := ParseHex(v.Hex); err != nil {
+				return &Wrong{Path: path + "hex", Err: err}
+			}
 		}
 		if v.Adjust != nil {
 			if w := v.Adjust.check(); w != nil {
@@ -388,11 +446,6 @@ func (l *Layer) check() *Wrong {
 	}
 	if l.Finish != nil && (!l.Group || len(l.Finish.Own) > MaxOwn) {
 		return wrongf("finish", "a finish is a group, and has at most %d kB", MaxOwn>>10)
-	}
-	if v := &l.What.Colour; v.On && (v.Hex != "" || v.Source == nil && v.Adjust == nil) {
-		if _, err := ParseHex(v.Hex); err != nil {
-			return &Wrong{Path: "what.colour.hex", Err: err}
-		}
 	}
 	if !(l.Soften >= 0 && l.Soften <= pixel.MaxSoften) {
 		return wrongf("soften", "soften is %g; it goes from 0 to %d m", l.Soften, pixel.MaxSoften)

@@ -41,7 +41,7 @@ func (t Tree) Holds(group int) []int { return t.kids[group+1] }
 func (t Tree) Within(i, group int) bool { return t.First[group] <= i && i < group }
 
 // settle brings the layers into order: what a group holds right below it, each in the order in which they stand. Layers whose
-// group is gone, or would be in itself, lie in none.
+// group is gone, or would be in itself, lie in none. Channels that say nothing get what a fresh layer has.
 func (d *Document) settle() {
 	groups := map[string]bool{}
 	for i := range d.Layers {
@@ -52,6 +52,7 @@ func (d *Document) settle() {
 	in := map[string][]int{}
 	for i := range d.Layers {
 		l := &d.Layers[i]
+		l.What.settle()
 		if !groups[l.In] {
 			l.In = ""
 		}

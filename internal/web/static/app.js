@@ -12,7 +12,10 @@ import { Probe } from './probe.js';
 import { Keepsakes } from './keepsakes.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
-const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'where', 'checks', 'texels'];
+const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'emissive', 'opacity', 'where', 'checks', 'texels'];
+
+/** Those of them that there are only where some layer lays the channel down. */
+const EXTRA = ['emissive', 'opacity'];
 
 /** Whose edits these are, so that undo takes back one's own: kept by the browser, for all its pages. */
 function author() {
@@ -135,11 +138,23 @@ class App {
     }
     if (this.alone && !(this.alone = this.alone.filter(id => e.layers.some(l => l.id === id))).length) this.solo();
     else if (this.alone) this.live({ do: 'solo', layers: this.alone });
+    this.extras();
     this.strata.render();
     this.bench.render();
     this.stations();
     this.deliver.render();
     this.ghost();
+  }
+
+  /** Whether some layer lays a channel down. */
+  uses(channel) { return this.doc.layers.some(l => l.what[channel].on && l.what[channel].opacity > 0); }
+
+  /** Offers the channels that only some documents have. */
+  extras() {
+    const used = EXTRA.filter(c => this.uses(c));
+    for (const c of EXTRA) $(`#view-show [data-value="${c}"]`).hidden = !used.includes(c);
+    this.viewport.uses(used);
+    if (EXTRA.includes(this.showing) && !used.includes(this.showing)) this.setShow('lit');
   }
 
   /** The chosen layer. */
@@ -422,7 +437,10 @@ class App {
       if (key === 'j') this.turning = true;
       if (this.stageName !== 'paint') return;
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
-      if (key === 'c') this.setShow(SHOWN[(SHOWN.indexOf(this.showing) + 1) % SHOWN.length]);
+      if (key === 'c') {
+        const shown = SHOWN.filter(s => !EXTRA.includes(s) || this.uses(s));
+        this.setShow(shown[(shown.indexOf(this.showing) + 1) % shown.length]);
+      }
       if (key === 's' && !e.repeat) this.solo();
       if (key === 'g' && !e.repeat) { this.ghosts = !this.ghosts; this.ghost(); }
       if (key === 'i') this.probe.hold(true);

@@ -5,6 +5,9 @@ import { keyed } from './keyed.js';
 import { Tree } from './tree.js';
 import { value } from './values.js';
 
+/** What the modes of normals are called. */
+const COMBINED = { add: 'Combine', over: 'Replace' };
+
 export class Bench {
   constructor(app) {
     this.app = app;
@@ -27,7 +30,7 @@ export class Bench {
       return;
     }
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
-      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish], make: () => this.group(l) }] : this.app.tables.channels.map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }))]);
+      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish], make: () => this.group(l) }] : this.channels(l)]);
     this.chain(l);
     this.app.sources.render();
   }
@@ -97,16 +100,37 @@ export class Bench {
     };
   }
 
+  /** The rows of the channels: those that few layers use when they are on; the others are offered below. */
+  channels(l) {
+    const all = this.app.tables.channels, rare = all.filter(c => c.extra && !l.what[c.name].on);
+    const rows = all.filter(c => !rare.includes(c)).map(c => ({ key: `${l.id}.${c.name}`, of: l.what[c.name], make: () => this.channel(l, c) }));
+    if (rare.length) rows.push({ key: l.id + '.more', of: rare.map(c => c.name), make: () => this.more(l, rare) });
+    return rows;
+  }
+
+  more(l, rare) {
+    const row = el('div.what-more', { role: 'group', 'aria-label': 'More channels' });
+    for (const c of rare) {
+      const b = el('button.plain', { title: `Lay down ${c.label.toLowerCase()} too`, 'data-more': c.name }, icon('plus'), c.label);
+      b.onclick = async () => {
+        await this.set(l, `what.${c.name}.on`, true);
+        if (c.sources) this.app.sources.open({ layer: l.id, channel: c.name });
+      };
+      row.append(b);
+    }
+    return row;
+  }
+
   channel(l, c) {
     const v = l.what[c.name], path = k => `what.${c.name}.${k}`;
     const on = el('input', { type: 'checkbox', checked: v.on, 'aria-label': `${c.label} on`, 'data-key': c.name + '.on' });
     on.onchange = () => this.set(l, path('on'), on.checked);
     let own;
-    if (v.source || v.adjust) {
-      own = el('button.source-chip', { title: 'Where its values come from', 'data-source': c.name }, this.app.sources.words(v));
+    if (v.source || v.adjust || c.sources) {
+      own = el('button.source-chip', { title: 'Where its values come from', 'data-source': c.name }, v.source || v.adjust ? this.app.sources.words(v) : 'choose a picture');
       own.onclick = () => this.app.sources.open({ layer: l.id, channel: c.name });
-    } else if (c.name === 'colour') {
-      own = el('input', { type: 'color', value: v.hex || '#808080', 'aria-label': 'Base colour', 'data-key': 'hex' });
+    } else if (c.colour) {
+      own = el('input', { type: 'color', value: v.hex || '#808080', 'aria-label': c.label, 'data-key': c.name === 'colour' ? 'hex' : c.name + '.hex' });
       own.oninput = () => this.live(l, path('hex'), own.value);
       own.onchange = () => this.set(l, path('hex'), own.value);
     } else {
@@ -115,7 +139,7 @@ export class Bench {
     }
     const from = el('button.plain.from', { title: 'Take it from a picture, a field or a baked map, or change what lies below', 'aria-label': `Source of ${c.label}`, 'data-from': c.name }, icon(v.adjust ? 'adjustments' : 'color-swatch'));
     from.onclick = () => this.app.sources.open({ layer: l.id, channel: c.name });
-    const blend = el('select', { 'aria-label': `Blend of ${c.label}`, 'data-key': c.name + '.blend' }, ...this.app.tables.blends.map(b => el('option', { value: b.name, selected: b.name === (v.blend || 'over') }, b.label)));
+    const blend = el('select', { 'aria-label': `Blend of ${c.label}`, 'data-key': c.name + '.blend' }, ...this.app.tables.blends.filter(b => !c.blends || c.blends.includes(b.name)).map(b => el('option', { value: b.name, selected: b.name === (v.blend || 'over') }, c.blends ? COMBINED[b.name] : b.label)));
     blend.onchange = () => this.set(l, path('blend'), blend.value);
     const op = value({ name: c.name + '.opacity', value: v.opacity, min: 0, max: 1, default: 1, live: x => this.live(l, path('opacity'), x), commit: x => this.set(l, path('opacity'), x) });
     return el('div.what-row' + (v.on ? '' : '.off'), { 'data-channel': c.name }, on, el('span', {}, c.label), el('span.own', {}, own, from), blend, op);

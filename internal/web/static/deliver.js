@@ -16,7 +16,11 @@ export class Deliver {
     if (this.count === 0) this.list();
   }
 
-  chosen() { return this.app.tables.presets.find(p => p.name === this.preset); }
+  /** The chosen preset as it is for these strata: without files that no layer lays anything down for. */
+  chosen() {
+    const p = this.app.tables.presets.find(k => k.name === this.preset), uses = c => this.app.uses(c);
+    return { ...p, files: p.files.filter(f => !f.uses || uses(f.uses)).map(f => f.alpha && uses('opacity') ? { ...f, channels: [...f.channels, f.alpha] } : f) };
+  }
 
   render() {
     const s = this.app.state;

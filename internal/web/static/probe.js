@@ -44,7 +44,8 @@ export class Probe {
   show(a, q) {
     const sets = this.app.state.sets, i = sets.findIndex(s => s.name === q.set), hex = '#' + a.base.map(v => sRGB(v).toString(16).padStart(2, '0')).join('');
     const rows = [['Base colour', el('span', {}, el('span.swatch', { style: `background:${hex}` }), ` ${hex} · ${a.base.map(sRGB).join(' ')}`)], ['Roughness', a.roughness.toFixed(3)], ['Metallic', a.metallic.toFixed(3)],
-      ['Height', `${(a.height * 1000).toFixed(3)} mm`], ['Normal', a.normal.map(x => x.toFixed(3)).join('  ')], ['Occlusion', a.ao.toFixed(3)]];
+      ['Height', `${(a.height * 1000).toFixed(3)} mm`], ['Normal', a.normal.map(x => x.toFixed(3)).join('  ')], ['Occlusion', a.ao.toFixed(3)],
+      ...this.app.uses('emissive') ? [['Emissive', a.emissive.map(sRGB).join(' ')]] : [], ...this.app.uses('opacity') ? [['Opacity', a.opacity.toFixed(3)]] : []];
     const byID = new Map(this.app.doc.layers.map(l => [l.id, l]));
     const layers = (a.layers || []).filter(s => byID.has(s.layer)).map(s => {
       const l = byID.get(s.layer), b = el('button.probe-layer', { title: `${l.name}: ${Math.round(s.share * 100)}% of it shows here${s.seen ? `; ${Math.round(s.seen * 100)}% of its colour is seen` : ''}. Click to choose it` },

@@ -40,8 +40,9 @@ export class Sources {
     const ch = this.app.tables.channels.find(k => k.name === this.at.channel), v = l.what[ch.name];
     const set = (path, x) => ({ do: 'set', layer: l.id, path: `what.${ch.name}.${path}`, value: x });
     return {
-      title: `${ch.label} of ${l.name}`, channel: ch, source: v.source, adjust: v.adjust, colour: ch.name === 'colour', number: v.number,
-      kinds: ['value', ...this.app.tables.sourceKinds.map(k => k.name), ...ch.name === 'height' ? [] : ['adjust']],
+      title: `${ch.label} of ${l.name}`, channel: ch, source: v.source, adjust: v.adjust, colour: ch.colour, number: v.number, normal: !!ch.sources,
+      kinds: ch.sources || ['value', ...this.app.tables.sourceKinds.map(k => k.name), ...ch.adjusts ? ['adjust'] : []],
+      strength: { live: x => this.app.live(set('number', x)), commit: x => this.app.edit(set('number', x)) },
       live: x => this.app.live(set('source', x)), commit: x => this.app.edit(set('source', x)),
       liveAdjust: x => this.app.live(set('adjust', x)), commitAdjust: x => this.app.edit(set('adjust', x)),
       plain: async () => { if (v.adjust) await this.app.edit(set('adjust', null)); if (v.source) await this.app.edit(set('source', null)); },
@@ -97,7 +98,9 @@ export class Sources {
     if (kind === 'map') body.push(this.pick('map', 'baked map', this.app.tables.maps.map(m => [m.name, m.label]), now.source.map, v => now.commit({ ...now.source, map: v })), ...this.of(now));
     if (kind === 'adjust') body.push(...this.adjust(now));
     if (kind === 'value') body.push(el('p.quiet', {}, 'One value everywhere. It stands on the bench.'));
-    if (now.source && kind !== 'value') body.push(...now.colour ? this.ramp(now) : now.channel ? this.range(now) : []);
+    if (now.normal) {
+      if (now.source) body.push(value({ name: 'strength', label: 'strength', min: 0, max: 4, default: 1, value: now.number, ...now.strength }));
+    } else if (now.source && kind !== 'value') body.push(...now.colour ? this.ramp(now) : now.channel ? this.range(now) : []);
     $('#source-body').replaceChildren(...body);
   }
 
@@ -139,7 +142,8 @@ export class Sources {
       if (s?.picture) out.push(el('p.lack', {}, 'This picture is not among the asset\u2019s; choose another.'));
       return out;
     }
-    out.push(this.pick('space', 'it holds', [['colour', 'colours'], ['data', 'data']], pic.space, v => this.app.do('space', { key: pic.mark, value: v })), ...this.of(now));
+    if (now.normal) out.push(this.pick('of', 'green points', this.app.tables.normalOf.map(o => [o, o.replace('green ', '')]), s.of || this.app.tables.normalOf[0], v => now.commit({ ...s, of: v })));
+    else out.push(this.pick('space', 'it holds', [['colour', 'colours'], ['data', 'data']], pic.space, v => this.app.do('space', { key: pic.mark, value: v })), ...this.of(now));
     const by = s.lay?.by ?? 1, uses = { repeats: by === 0, size: by > 0, from: by === 2, rim: by === 1 };
     for (const p of this.app.tables.laying) if (uses[p.name] ?? true) out.push(this.number(p, s.lay?.[p.name], now, x => ({ ...s, lay: { ...s.lay, [p.name]: x } })));
     return out;
@@ -216,13 +220,14 @@ export class Sources {
     let added;
     try { added = await upload(`${this.app.api}/pictures`, files); } catch (e) { return toast(e.message); }
     const channels = this.app.tables.channels, what = {}, left = [];
-    for (const c of channels) what[c.name] = { on: false, number: 0, blend: c.name === 'height' ? 'add' : 'over', opacity: 1, ...c.name === 'colour' ? { hex: '#808080' } : {} };
+    for (const c of channels) what[c.name] = { ...c.first, on: false, blend: c.first.blend || 'over', opacity: 1 };
     for (const p of added.pictures) {
       const c = channels.find(k => k.name === (p.channel || 'colour'));
       if (!c || what[c.name].on) { left.push(p.name); continue; }
-      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: {}, low: p.inverted ? 1 : 0, high: p.inverted ? 0 : 1 } };
+      const ends = c.sources ? { of: this.app.tables.normalOf[p.inverted ? 1 : 0], low: 0, high: 1 } : { low: p.inverted ? 1 : 0, high: p.inverted ? 0 : 1 };
+      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: {}, ...ends } };
     }
-    const name = added.pictures[0].name.replace(/\.[^.]*$/, '').replace(/[_-]?(base_?colou?r|colou?r|albedo|diffuse|roughness|rough|metal(lic|ness)?|height|displacement|normal(gl)?|ao|gloss(iness)?)$/i, '') || 'Material';
+    const name = added.pictures[0].name.replace(/\.[^.]*$/, '').replace(/[_-]?(base_?colou?r|colou?r|albedo|diffuse|roughness|rough|metal(lic|ness)?|height|displacement|normal(gl|dx)?|ao|occlusion|emissi(ve|on)|opacity|alpha|gloss(iness)?)$/i, '') || 'Material';
     await this.app.edit({ do: 'paste', layer: this.app.chosen || undefined, value: { layers: [{ id: 'x', name: name.slice(0, 80), opacity: 1, what, where: [] }] } });
     if (left.length || added.notes) toast([left.length ? `Not laid: ${left.join(', ')}, for which no channel is free.` : '', ...(added.notes || [])].join(' '));
   }

@@ -11,11 +11,16 @@ const SHOWS = {
   occlusion: { view: 'orm', pick: [1, 0, 0], grey: true },
   normal: { view: 'normal', pick: [1, 1, 1], grey: false },
   height: { view: 'height', pick: [1, 0, 0], grey: true },
+  emissive: { view: 'emissive', pick: [1, 1, 1], grey: false, srgb: true },
+  opacity: { view: 'opacity', pick: [1, 0, 0], grey: true },
   where: { view: 'where', pick: [1, 0, 0], grey: true },
   map: { view: 'map', pick: [1, 1, 1], grey: false },
   checks: { view: 'base', pick: [1, 1, 1], grey: false, srgb: true, checks: true },
   texels: { view: 'base', pick: [1, 1, 1], grey: false, srgb: true, cells: 16 },
 };
+
+/** Views that there are only where some layer lays their channel down. */
+const EXTRA = ['emissive', 'opacity'];
 
 /** Rows of texels that come at once. */
 const SQUARE = 64;
@@ -330,7 +335,7 @@ export class Viewport {
       p[key]?.texture.dispose();
       const data = new Uint8Array(size * size * 4);
       const t = new THREE.DataTexture(data, size, size);
-      if (view === 'base' || view === 'kept-base') t.colorSpace = THREE.SRGBColorSpace;
+      if (/(base|emissive)$/.test(view)) t.colorSpace = THREE.SRGBColorSpace;
       t.generateMipmaps = true;
       t.minFilter = THREE.LinearMipmapLinearFilter;
       t.magFilter = THREE.LinearFilter;
@@ -391,6 +396,20 @@ export class Viewport {
     this.draw();
   }
 
+  /** Lets go the pictures of channels that no layer lays down. */
+  uses(channels) {
+    let gone = false;
+    for (const views of this.pictures.values()) {
+      for (const v of EXTRA) {
+        if (!views[v] || channels.includes(v)) continue;
+        for (const k of ['full', 'coarse']) views[v][k]?.texture.dispose();
+        delete views[v];
+        gone = true;
+      }
+    }
+    if (gone) this.apply();
+  }
+
   /** Chooses what is shown: lit, plain, map or one of SHOWS. */
   show(mode, kind) {
     this.mode = mode;
@@ -418,7 +437,13 @@ export class Viewport {
         lit.map = now('base');
         lit.aoMap = lit.roughnessMap = lit.metalnessMap = now('orm');
         lit.normalMap = now('normal');
-        if (fresh) lit.needsUpdate = true;
+        const glow = now('emissive'), clear = now('opacity');
+        if (fresh || !glow !== !lit.emissiveMap || !clear !== !lit.alphaMap) lit.needsUpdate = true;
+        lit.emissiveMap = glow;
+        lit.emissive.set(glow ? 0xffffff : 0);
+        lit.alphaMap = clear;
+        lit.alphaTest = clear ? 0.5 : 0; // what is below half is cut away, as it is delivered
+        lit.side = clear ? THREE.DoubleSide : THREE.FrontSide;
         m = lit;
       }
     } else if (SHOWS[this.mode]) {
