@@ -249,12 +249,14 @@ type patch struct {
 	cell   [3]int32
 	at     scattered
 	values []float32
+	turn   int    // of a lattice, in which it stands in the reading that is made,
+	first  uint32 // from this point on
 }
 
-// move goes to a cell; places near each other mostly share it.
-func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) {
+// move goes to a cell, and tells whether it was not there yet; places near each other mostly share it.
+func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) bool {
 	if q.cell == cell {
-		return // no place of the surface is in cell 0
+		return false // no place of the surface is in cell 0
 	}
 	q.cell = cell
 	x.Look(cell, &q.near)
@@ -278,6 +280,7 @@ func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) 
 		}
 		n += int(r[1] - r[0])
 	}
+	return true
 }
 
 // cell is the cell, so many spacings wide, that a place lies in.
@@ -293,8 +296,8 @@ type weighing struct {
 	sheet  float32 // half of it is where sheets do not see each other any more
 }
 
-// weighPlain writes how much points count round p with the normal n.
-func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) {
+// weighPlain writes how much points count round p with the normal n; most is the largest of it.
+func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) (most float32) {
 	inv, sheet := 1/(w.radius*w.radius), 2/w.sheet
 	for i := range out {
 		dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
@@ -304,7 +307,9 @@ func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) {
 		// Full up to a quarter of the radius, none from half of it.
 		off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
 		out[i] = near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
+		most = max(most, out[i])
 	}
+	return most
 }
 
 // summed is the sum of weights, and of values by them.

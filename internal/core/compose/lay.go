@@ -118,7 +118,7 @@ func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16) {
 				for j, x := range v.own {
 					plane := b.of(v.first + j)
 					if each[j] != nil {
-						blend.LayEach(plane, each[j], a)
+						blend.LayEach(plane, each[j], a, b.k.mixed[:])
 					} else {
 						blend.Lay(plane, x, a)
 					}
@@ -208,15 +208,14 @@ func (b *blending) blendOf(first int, blend *pixel.Blend, each [3][]float32) *pi
 
 // over lays a value into a group that stands alone.
 func (b *blending) over(v *value, blend *pixel.Blend, each [3][]float32, a []float32) {
-	var room [blendRun]float32
 	cover := b.alone.cover[v.first][:len(a)]
 	for j, x := range v.own {
 		own := each[j]
 		if own == nil {
-			own = room[:len(a)]
+			own = b.k.own3[j][:len(a)]
 			fill(own, x)
 		}
-		blend.LayOver(b.of(v.first+j), own, a, cover)
+		blend.LayOver(b.of(v.first+j), own, a, cover, b.k.mixed[:])
 		if v.full {
 			endAtOne(b.of(v.first + j))
 		}
@@ -261,8 +260,7 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 		if s.lays>>first&1 == 0 || b.of(first) == nil {
 			continue
 		}
-		var room [blendRun]float32
-		a := room[:n]
+		a := b.k.through[:n]
 		for i, x := range shown {
 			a[i] = x * l.cover[first][i]
 		}
@@ -285,7 +283,7 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 			plane, under := b.of(p), l.under[p][:n]
 			switch {
 			case s.alone == nil && l.outer == nil:
-				pixel.Blends[0].LayEach(under, plane, shown)
+				pixel.Blends[0].LayEach(under, plane, shown, nil)
 				copy(plane, under)
 			case s.alone == nil:
 				part(plane, under, l.outer.cover[first][:n], l.cover[first][:n], shown)
@@ -293,9 +291,9 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 				copy(own, plane)
 				copy(plane, under)
 				if l.outer == nil {
-					mode.LayEach(plane, own, a)
+					mode.LayEach(plane, own, a, b.k.mixed[:])
 				} else {
-					mode.LayOver(plane, own, a, l.outer.cover[first][:n])
+					mode.LayOver(plane, own, a, l.outer.cover[first][:n], b.k.mixed[:])
 				}
 				if mode.Name == "add" && p < planeHeight {
 					endAtOne(plane)
@@ -306,7 +304,7 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 		case l.outer == nil:
 		case s.alone == nil:
 			was, cover := l.cover[first][:n], l.outer.cover[first][:n]
-			pixel.Blends[0].LayEach(was, cover, shown)
+			pixel.Blends[0].LayEach(was, cover, shown, nil)
 			copy(cover, was)
 		default:
 			pixel.Cover(l.outer.cover[first][:n], a)

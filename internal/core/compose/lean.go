@@ -22,8 +22,15 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 	if l.by == strata.ByUV {
 		squares = g.squares(k, t)
 		if set := g.setAt(t, 0); set >= 0 {
-			lod = p.Level(l.perSquare * g.pitch * float32(g.body.sets[set].Density(1)))
+			lod = l.levelOn(p, g, set)
 		}
+	}
+	var shares [3][]float32
+	if l.by == strata.ByBox {
+		for from := range shares {
+			shares[from] = k.lie[2+from][:len(out[0])]
+		}
+		boxed(b.NX, b.NY, b.NZ, l.rim, &shares)
 	}
 	up := float32(1)
 	if s.of == strata.NormalOf[1] {
@@ -58,8 +65,8 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 				lie(l.from, 1, 1)
 			default:
 				n := [3]float32{b.NY[i], b.NX[i], b.NZ[i]}
-				for from, share := range boxed(b.NX[i], b.NY[i], b.NZ[i], l.rim) {
-					if share > 0 {
+				for from := range shares {
+					if share := shares[from][i]; share > 0 {
 						lie(from, n[from], share)
 					}
 				}

@@ -1,7 +1,7 @@
 package compose
 
 import (
-	"cmp"
+	"slices"
 	"unsafe"
 
 	"crust/internal/core/cells"
@@ -13,25 +13,25 @@ import (
 // reading is how averages that stand at the points of a cloud are read at the places of a tile: from which points, and how
 // much each counts. It depends on places alone, so that it serves whatever is averaged, over any radius of the cloud's.
 type reading struct {
-	points []int32  // of the cloud, all that the tile is read from
-	nodes  []node   // places that are read from points
-	of     []uint16 // the points of all nodes, one node after the other, as places in points from the node's base on
-	weight []uint8
-	cells  []cell // what lies between nodes
+	points []int32 // of the cloud, patch after patch
+	nodes  []node  // places that are read from points
+	weight []uint8 // those of all nodes, one node after the other
+	cells  []cell  // what lies between nodes
 }
 
-// node is a place of the tile with n points, none where no points are near; weights times scale add up to 1.
+// node is a place of the tile that reads n points from one on, none where no points are near; their weights times scale add
+// up to 1. Points come in whole vectors, of which the last may read some beyond with no weight.
 type node struct {
 	place, n uint16
 	scale    float32
-	base     uint32
+	from     uint32
 }
 
 // cell is a rectangle of the tile's square between four nodes, on one piece of the surface; averages hardly bend there.
 type cell struct{ x0, y0, x1, y1 uint8 }
 
 func (r *reading) bytes() int {
-	return 4*len(r.points) + int(unsafe.Sizeof(node{}))*len(r.nodes) + 3*len(r.of) + 4*len(r.cells)
+	return 4*len(r.points) + int(unsafe.Sizeof(node{}))*len(r.nodes) + len(r.weight) + 4*len(r.cells)
 }
 
 // reading finds the reading of a tile, or makes it.
@@ -70,11 +70,7 @@ func (c *cloud) reading(k *scratch, g *ground, t int) *reading {
 
 // stride is over how many texels averages hardly bend: a fifth of the least radius that the cloud is for.
 func (c *cloud) stride(g *ground) int {
-	n := 1
-	for 2*n <= surface.TileSize/4 && float32(2*n)*g.pitch <= 0.2*perRadius*c.spacing {
-		n *= 2
-	}
-	return n
+	return max(1, min(surface.TileSize/4, int(0.2*perRadius*c.spacing/g.pitch)))
 }
 
 // standings finds the places of a tile by where they stand in its square, row · TileSize + column; −1 for none.
@@ -97,30 +93,25 @@ func (g *ground) standing(to *standings, t int) {
 
 // apply reads values, which stand at the cloud's points, at the places of a tile; NaN where no points are near.
 func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
-	if cap(k.local) < len(r.points) {
-		k.local = make([]float32, 2*len(r.points))
+	if n := len(r.points) + lanes; cap(k.local) < n {
+		k.local = make([]float32, 2*n)
 	}
-	local := k.local[:len(r.points)]
+	local := k.local[:len(r.points)+lanes]
 	for i, p := range r.points {
 		local[i] = values[p]
 	}
+	clear(local[len(r.points):])
 	if len(r.cells) > 0 {
 		fill(out, nan)
 	}
-	of, weight := r.of, r.weight
+	weight := r.weight
 	for _, n := range r.nodes {
 		if n.n == 0 {
 			out[n.place] = nan
 			continue
 		}
-		sum := float32(0)
-		w := weight[:n.n]
-		from := local[n.base:]
-		for i, p := range of[:n.n] {
-			sum += float32(w[i]) * from[p]
-		}
-		out[n.place] = sum * n.scale
-		of, weight = of[n.n:], weight[n.n:]
+		out[n.place] = weighed(weight[:n.n], local[n.from:][:n.n]) * n.scale
+		weight = weight[n.n:]
 	}
 	if len(r.cells) == 0 {
 		return
@@ -129,6 +120,14 @@ func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
 	for _, c := range r.cells {
 		c.fill(&k.near.texel, out)
 	}
+}
+
+// weighedPlain is the sum of values by their weights.
+func weighedPlain(weight []uint8, values []float32) (sum float32) {
+	for i, x := range weight {
+		sum += float32(x) * values[i]
+	}
+	return sum
 }
 
 // fill reads the places between a cell's corners in straight lines; those that are read from points stay.
@@ -160,10 +159,7 @@ type lattice struct {
 	covered [tileTexels]bool  // by place: a node, or between nodes
 	weights []float32
 	made    reading
-	local   []uint32 // by point of the cloud: the turn in the upper half, its place in made.points from base on in the lower
-	turn    uint32
-	base    uint32
-	most    int // see mostPlaces
+	turn    int // counts the tiles
 }
 
 const patchBits = 7
@@ -171,41 +167,23 @@ const patchBits = 7
 // begin turns to a tile.
 func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	if l.cloud != c {
-		l.cloud, l.turn = c, 0
+		l.cloud = c
 		for i := range l.patches {
 			l.patches[i].cell, l.patches[i].near = [3]int32{}, cells.Near{}
 		}
-		if cap(l.local) < c.n {
-			l.local = make([]uint32, c.n)
-		}
-		l.local = l.local[:c.n]
-		clear(l.local)
 	}
-	l.base, l.most = 0, cmp.Or(l.most, mostPlaces)
-	l.forget()
+	l.turn++
 	l.b, l.pitch = b, g.pitch
 	for i := range l.has {
 		l.has[i] = -1
 	}
 	clear(l.covered[:])
 	m := &l.made
-	m.points, m.nodes, m.of, m.weight, m.cells = m.points[:0], m.nodes[:0], m.of[:0], m.weight[:0], m.cells[:0]
+	m.points, m.nodes, m.weight, m.cells = m.points[:0], m.nodes[:0], m.weight[:0], m.cells[:0]
 }
-
-// forget has points take new places.
-func (l *lattice) forget() {
-	if l.turn++; l.turn == 1<<16 {
-		l.turn = 1
-		clear(l.local)
-	}
-}
-
-// mostPlaces is from how many points on, which 16 bits tell apart, others count from a new base: places that lie scattered far
-// apart share none.
-const mostPlaces = 1<<16 - 1<<12
 
 func (r *reading) clone() *reading {
-	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append([]uint16(nil), r.of...), append([]uint8(nil), r.weight...), append([]cell(nil), r.cells...)}
+	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...)}
 }
 
 // node has a place read from points; false when there are none near it.
@@ -218,53 +196,50 @@ func (l *lattice) node(i int) bool {
 	p := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
 	at := c.cell(p, 2)
 	q := &l.patches[(uint32(at[0])*0x9e3779b1+uint32(at[1])*0x85ebca6b+uint32(at[2])*0xc2b2ae35)>>(32-patchBits)]
-	q.move(c, c.fine, at, nil)
+	if q.move(c, c.fine, at, nil) || q.turn != l.turn {
+		// It has come anew, or was not read from on this tile yet.
+		q.turn, q.first = l.turn, uint32(len(m.points))
+		for _, r := range q.near.Ranges() {
+			for p := r[0]; p < r[1]; p++ {
+				m.points = append(m.points, p)
+			}
+		}
+	}
 	if len(q.at.x) > len(l.weights) {
 		l.weights = make([]float32, 2*len(q.at.x))
 	}
 	weights := l.weights[:len(q.at.x)]
 	w := weighing{radius: reach * c.spacing, sheet: perRadius * c.spacing}
-	w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, weights)
-	most := float32(0)
-	for _, v := range weights {
-		if v > most {
-			most = v
-		}
-	}
-	if len(m.points)-int(l.base) > l.most {
-		l.base = uint32(len(m.points))
-		l.forget()
-	}
-	n := node{place: uint16(i), base: l.base}
+	most := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, weights)
+	n := node{place: uint16(i)}
 	if most > 0 {
-		least, scale, sum := most*(0.5/255), 255/most, int32(0)
+		scale := 255 / most
+		first, last, at := -1, 0, len(m.weight)
+		m.weight = slices.Grow(m.weight, len(weights))[:at+len(weights)]
+		to, sum := m.weight[at:], int32(0)
 		// What stands behind the last point, to the end of a vector, has no area.
-		for _, r := range q.near.Ranges() {
-			for k, w := range weights[:r[1]-r[0]] {
-				if w > least {
-					v := int32(w*scale + 0.5)
-					m.of, m.weight = append(m.of, l.place(r[0]+int32(k))), append(m.weight, uint8(v))
-					sum += v
-					n.n++
+		for k, w := range weights {
+			v := int32(w*scale + 0.5)
+			to[k] = uint8(v)
+			sum += v
+			if v != 0 {
+				last = k
+				if first < 0 {
+					first = k
 				}
 			}
-			weights = weights[r[1]-r[0]:]
 		}
-		n.scale = 1 / float32(sum)
+		n.n, n.from, n.scale = uint16(last+1-first), q.first+uint32(first), 1/float32(sum)
+		copy(to, to[first:last+1])
+		m.weight = m.weight[:at+int(n.n)]
+		for n.n%lanes != 0 {
+			m.weight = append(m.weight, 0)
+			n.n++
+		}
 	}
 	l.has[i], l.covered[i] = int16(len(m.nodes)), true
 	m.nodes = append(m.nodes, n)
 	return n.n > 0
-}
-
-// place is that of a point in made.points.
-func (l *lattice) place(point int32) uint16 {
-	at := &l.local[point]
-	if *at>>16 != l.turn {
-		*at = l.turn<<16 | (uint32(len(l.made.points)) - l.base)
-		l.made.points = append(l.made.points, point)
-	}
-	return uint16(*at)
 }
 
 // cell covers the places between four corners: in straight lines where these lie on one piece of the surface, in smaller

@@ -248,8 +248,12 @@ func lieBare(planes *blendPlanes) {
 }
 
 func fill(v []float32, x float32) {
-	for i := range v {
-		v[i] = x
+	if len(v) == 0 {
+		return
+	}
+	v[0] = x
+	for n := 1; n < len(v); n *= 2 {
+		copy(v[n:], v[:n])
 	}
 }
 

@@ -211,7 +211,7 @@ func (s *source) read(k *scratch, g *ground, t int) (out [3][]uint16) {
 	n := g.tiles[t].Len()
 	v := k.read[:s.planes]
 	for i := range v {
-		v[i] = make([]float32, n)
+		v[i] = k.given[i][:n]
 	}
 	sound := s.fill(k, g, t, v)
 	for i := range v {
@@ -301,59 +301,115 @@ func one(of string, v *[4]float32, channels int, space picture.Space) float32 {
 // lie lays the picture on a tile.
 func (s *source) lie(k *scratch, g *ground, t int, out [][]float32) {
 	g.widen(k, t, field.NeedPlace|field.NeedNormal)
-	b, l, p := &k.block, &s.lay, s.pic
-	n := len(out[0])
-	var squares [2][]float32
-	lod := p.Level(g.pitch * l.perMetre)
-	if l.by == strata.ByUV {
-		squares = g.squares(k, t)
+	n, p := len(out[0]), s.pic
+	var read [4][]float32
+	for c := range p.Channels {
+		read[c] = k.pixels[c][:n]
 	}
-	whole := s.planes == 3 && (s.of == "" || s.of == "colour")
-	var v, w [4]float32
+	s.channels(k, g, t, n, &read)
+	if s.planes == 3 && (s.of == "" || s.of == "colour") {
+		for c := range 3 {
+			from := read[0]
+			if p.Channels >= 3 {
+				from = read[c]
+			}
+			copy(out[c], from)
+			if p.Space == picture.Data {
+				for i, x := range from {
+					out[c][i] = pixel.ToSRGB(x)
+				}
+			}
+		}
+		return
+	}
+	if p.Channels == 1 && p.Space == picture.Data && s.planes == 1 && s.of != "alpha" {
+		copy(out[0], read[0])
+		return
+	}
+	var v [4]float32
 	for i := range n {
-		switch l.by {
-		case strata.ByUV:
-			if set := g.setAt(t, i); set >= 0 && (i == 0 || g.spans == nil) {
-				lod = p.Level(l.perSquare * g.pitch * float32(g.body.sets[set].Density(1)))
-			}
-			x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
-			p.Read(x+0.5, y+0.5, lod, &v)
-		case strata.ByPlane:
-			x, y := l.plane(l.from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, 1)
-			p.Read(x, y, lod, &v)
-		default:
-			weights := boxed(b.NX[i], b.NY[i], b.NZ[i], l.rim)
-			v = [4]float32{}
-			for from, share := range weights {
-				if share == 0 {
-					continue
-				}
-				side := [3]float32{b.NY[i], b.NX[i], b.NZ[i]}[from]
-				x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, side)
-				p.Read(x, y, lod, &w)
-				for c := range p.Channels {
-					v[c] += w[c] * share
-				}
-			}
+		for c := range p.Channels {
+			v[c] = read[c][i]
 		}
-		switch {
-		case whole:
-			for c := range 3 {
-				x := v[min(c, p.Channels-1)]
-				if p.Channels < 3 {
-					x = v[0]
-				}
-				if p.Space == picture.Data {
-					x = pixel.ToSRGB(x)
-				}
-				out[c][i] = x
-			}
-		case s.planes == 3:
-			s.colour(one(s.of, &v, p.Channels, p.Space), i, out)
-		default:
-			out[0][i] = one(s.of, &v, p.Channels, p.Space)
+		if x := one(s.of, &v, p.Channels, p.Space); s.planes == 3 {
+			s.colour(x, i, out)
+		} else {
+			out[0][i] = x
 		}
 	}
+}
+
+// channels reads the picture's channels at the n places of a tile.
+func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
+	b, l, p := &k.block, &s.lay, s.pic
+	lod := p.Level(g.pitch * l.perMetre)
+	u, v := k.lie[0][:n], k.lie[1][:n]
+	switch l.by {
+	case strata.ByUV:
+		squares := g.squares(k, t)
+		for i := range u {
+			x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
+			u[i], v[i] = x+0.5, y+0.5
+		}
+		if g.spans != nil {
+			if set := g.setAt(t, 0); set >= 0 {
+				lod = l.levelOn(p, g, set)
+			}
+			p.ReadRun(u, v, lod, read)
+			return
+		}
+		for i := range u {
+			if set := g.setAt(t, i); set >= 0 {
+				lod = l.levelOn(p, g, set)
+			}
+			var w [4]float32
+			p.Read(u[i], v[i], lod, &w)
+			for c := range p.Channels {
+				read[c][i] = w[c]
+			}
+		}
+	case strata.ByPlane:
+		for i := range u {
+			u[i], v[i] = l.plane(l.from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, 1)
+		}
+		p.ReadRun(u, v, lod, read)
+	default:
+		for c := range p.Channels {
+			clear(read[c])
+		}
+		var shares [3][]float32
+		for from := range shares {
+			shares[from] = k.lie[2+from][:n]
+		}
+		boxed(b.NX[:n], b.NY[:n], b.NZ[:n], l.rim, &shares)
+		var got [4][]float32
+		for from, side := range [3][]float32{b.NY, b.NX, b.NZ} {
+			at := k.of[:0]
+			for i, w := range shares[from] {
+				if w > 0 {
+					x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, side[i])
+					u[len(at)], v[len(at)] = x, y
+					at = append(at, uint16(i))
+				}
+			}
+			k.of = at
+			for c := range p.Channels {
+				got[c] = k.pixels[4+c][:len(at)]
+			}
+			p.ReadRun(u[:len(at)], v[:len(at)], lod, &got)
+			for c := range p.Channels {
+				to := read[c]
+				for j, i := range at {
+					to[i] += got[c][j] * shares[from][i]
+				}
+			}
+		}
+	}
+}
+
+// levelOn is how often the picture is halved for places of a set, where it is laid by UV.
+func (l *laying) levelOn(p *picture.Picture, g *ground, set int32) float32 {
+	return p.Level(l.perSquare * g.pitch * float32(g.body.sets[set].Density(1)))
 }
 
 // plane is where a point lies on the picture as seen from above (0), the side (1) or the front (2), from behind when side is
@@ -374,28 +430,19 @@ func (l *laying) plane(from int, p geom.Vec3, side float32) (x, y float32) {
 	return l.onto(x/l.size, y/l.size)
 }
 
-// boxed is how much each of the three planes counts for a normal: the one that it faces most alone, and where others come
+// boxed writes how much each of the three planes counts for normals: the one that they face most alone, and where others come
 // within rim of it, by how near they come.
-func boxed(nx, ny, nz, rim float32) (w [3]float32) {
-	n := [3]float32{max(ny, -ny), max(nx, -nx), max(nz, -nz)} // above, side, front
-	most := max(n[0], n[1], n[2])
-	if rim < 1e-3 {
-		for i, v := range n {
-			if v == most {
-				w[i] = 1
-				return w
-			}
-		}
+func boxed(nx, ny, nz []float32, rim float32, shares *[3][]float32) {
+	rim = max(rim, 1e-4)
+	above, aside, before := shares[0][:len(nx)], shares[1][:len(nx)], shares[2][:len(nx)]
+	for i, x := range nx {
+		y, z := ny[i], nz[i]
+		x, y, z = max(x, -x), max(y, -y), max(z, -z)
+		least := max(x, y, z) - rim
+		x, y, z = max(0, x-least), max(0, y-least), max(0, z-least)
+		scale := 1 / (x + y + z)
+		above[i], aside[i], before[i] = y*scale, x*scale, z*scale
 	}
-	sum := float32(0)
-	for i, v := range n {
-		w[i] = max(0, v-most+rim)
-		sum += w[i]
-	}
-	for i := range w {
-		w[i] /= sum
-	}
-	return w
 }
 
 // baked reads a baked map on a tile.

@@ -127,18 +127,24 @@ func TestBoxWeights(t *testing.T) {
 		a, b := float64(i)*0.7, float64(i)*0.13
 		x, y, z := float32(math.Cos(a)*math.Cos(b)), float32(math.Sin(b)), float32(math.Sin(a)*math.Cos(b))
 		for _, rim := range []float32{0, 0.1, 0.3, 1} {
-			w := boxed(x, y, z, rim)
+			w := boxOf(x, y, z, rim)
 			if sum := w[0] + w[1] + w[2]; math.Abs(float64(sum)-1) > 1e-5 || min(w[0], w[1], w[2]) < 0 {
 				t.Fatalf("weights %v", w)
 			}
 		}
 	}
-	if w := boxed(0.6, 0.8, 0, 0.1); w != [3]float32{1, 0, 0} {
+	if w := boxOf(0.6, 0.8, 0, 0.1); w != [3]float32{1, 0, 0} {
 		t.Errorf("mostly up: %v, want the picture from above alone", w)
 	}
-	if w := boxed(0.7, 0.7, 0, 0.4); math.Abs(float64(w[0]-w[1])) > 1e-6 || w[2] != 0 {
+	if w := boxOf(0.7, 0.7, 0, 0.4); math.Abs(float64(w[0]-w[1])) > 1e-6 || w[2] != 0 {
 		t.Errorf("between up and the side: %v, want both alike", w)
 	}
+}
+
+func boxOf(x, y, z, rim float32) [3]float32 {
+	w := [3][]float32{{0}, {0}, {0}}
+	boxed([]float32{x}, []float32{y}, []float32{z}, rim, &w)
+	return [3]float32{w[0][0], w[1][0], w[2][0]}
 }
 
 // A field goes through a ramp of colours, straight between its stops; a baked map does too, or gives numbers.

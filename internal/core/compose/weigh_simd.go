@@ -9,22 +9,22 @@ import (
 	"crust/internal/core/geom"
 )
 
-func (w *weighing) weigh(p, n geom.Vec3, at *scattered, out []float32) {
+func (w *weighing) weigh(p, n geom.Vec3, at *scattered, out []float32) (most float32) {
 	if !accel.HasSIMD {
-		w.weighPlain(p, n, at, out)
-		return
+		return w.weighPlain(p, n, at, out)
 	}
-	w.weighSIMD(p, n, at, out)
+	most = w.weighSIMD(p, n, at, out)
 	archsimd.ClearAVXUpperBits()
+	return most
 }
 
 // weighSIMD is weighPlain for eight points at once.
-func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) {
+func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) float32 {
 	px, py, pz := archsimd.BroadcastFloat32x8(p.X), archsimd.BroadcastFloat32x8(p.Y), archsimd.BroadcastFloat32x8(p.Z)
 	nx, ny, nz := archsimd.BroadcastFloat32x8(n.X), archsimd.BroadcastFloat32x8(n.Y), archsimd.BroadcastFloat32x8(n.Z)
 	inv, sheet := archsimd.BroadcastFloat32x8(-1/(w.radius*w.radius)), archsimd.BroadcastFloat32x8(2/w.sheet)
 	one, two, lift := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(2), archsimd.BroadcastFloat32x8(1.2)
-	var zero archsimd.Float32x8
+	var zero, most archsimd.Float32x8
 	n8 := len(out) / lanes * lanes
 	x, y, z := at.x[:n8], at.y[:n8], at.z[:n8]
 	facingX, facingY, facingZ, areaOf := at.nx[:n8], at.ny[:n8], at.nz[:n8], at.area[:n8]
@@ -35,11 +35,34 @@ func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) {
 		turn := qx.MulAdd(nx, qy.MulAdd(ny, qz.Mul(nz)))
 		off := dx.MulAdd(qx.Add(nx), dy.MulAdd(qy.Add(ny), dz.Mul(qz.Add(nz))))
 		weight := near.Mul(near).Mul(turn.MulAdd(two, lift).Max(zero).Min(one))
-		weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(eight(areaOf, i)).Store((*[lanes]float32)(out[i:]))
+		weight = weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(eight(areaOf, i))
+		most = most.Max(weight)
+		weight.Store((*[lanes]float32)(out[i:]))
 	}
+	var of [lanes]float32
+	most.Store(&of)
+	return max(of[0], of[1], of[2], of[3], of[4], of[5], of[6], of[7])
 }
 
 // eight loads the lanes from i on.
 func eight(v []float32, i int) archsimd.Float32x8 {
 	return archsimd.LoadFloat32x8((*[lanes]float32)(v[i : i+lanes]))
+}
+
+// weighed is weighedPlain for whole vectors. Sixteen weights are loaded for eight, so that there is room behind the last.
+func weighed(weight []uint8, values []float32) float32 {
+	if !accel.HasSIMD || cap(weight) < len(weight)+lanes {
+		return weighedPlain(weight, values)
+	}
+	var sum archsimd.Float32x8
+	all := weight[:len(weight)+lanes]
+	values = values[:len(weight)]
+	for i := 0; i+lanes <= len(values); i += lanes {
+		w := archsimd.LoadUint8x16((*[2 * lanes]uint8)(all[i:])).ExtendLo8ToUint32().AsInt32x8().ConvertToFloat32()
+		sum = w.MulAdd(eight(values, i), sum)
+	}
+	var of [lanes]float32
+	sum.Store(&of)
+	archsimd.ClearAVXUpperBits()
+	return of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
 }

@@ -157,6 +157,59 @@ func (p *Picture) Read(u, v, lod float32, out *[4]float32) {
 	}
 }
 
+// ReadRun is Read of many places at once: a run of values for each channel of the picture.
+func (p *Picture) ReadRun(u, v []float32, lod float32, out *[4][]float32) {
+	for c := range p.Channels {
+		clear(out[c][:len(u)])
+	}
+	i := int(lod)
+	p.levels[i].readRun(p.Channels, u, v, 1, 0, out)
+	if f := lod - float32(i); f > 0 {
+		p.levels[i+1].readRun(p.Channels, u, v, f, 1-f, out)
+	}
+}
+
+// readRun leaves in out a share of what is there, and adds the level's values by theirs.
+func (l *level) readRun(n int, u, v []float32, share, rest float32, out *[4][]float32) {
+	if l.bytes != nil {
+		readRun(l, l.bytes, n, u, v, share/255, rest, out)
+	} else {
+		readRun(l, l.pix, n, u, v, share/65535, rest, out)
+	}
+}
+
+func readRun[T uint8 | uint16](l *level, pix []T, n int, u, v []float32, scale, rest float32, out *[4][]float32) {
+	wide, high := float32(l.w), float32(l.h)
+	a, b, c := out[0][:len(u)], out[min(1, n-1)][:len(u)], out[min(2, n-1)][:len(u)]
+	v = v[:len(u)]
+	for i, x := range u {
+		y := v[i]
+		x, y = (x-floor(x))*wide-0.5, (y-floor(y))*high-0.5
+		x0, y0 := floor(x), floor(y)
+		fx, fy := x-x0, y-y0
+		i0, i1 := wrap(int(x0), l.w)*n, wrap(int(x0)+1, l.w)*n
+		j0, j1 := wrap(int(y0), l.h)*l.w*n, wrap(int(y0)+1, l.h)*l.w*n
+		p, q, r, s := pix[j0+i0:], pix[j0+i1:], pix[j1+i0:], pix[j1+i1:]
+		a[i] = a[i]*rest + mixed(p[0], q[0], r[0], s[0], fx, fy)*scale
+		if n >= 3 {
+			p, q, r, s := p[:3], q[:3], r[:3], s[:3]
+			b[i] = b[i]*rest + mixed(p[1], q[1], r[1], s[1], fx, fy)*scale
+			c[i] = c[i]*rest + mixed(p[2], q[2], r[2], s[2], fx, fy)*scale
+		}
+		if n&1 == 0 {
+			k := n - 1
+			out[k][i] = out[k][i]*rest + mixed(p[k], q[k], r[k], s[k], fx, fy)*scale
+		}
+	}
+}
+
+// mixed mixes the four pixels round a place.
+func mixed[T uint8 | uint16](p, q, r, s T, fx, fy float32) float32 {
+	top := float32(p) + (float32(q)-float32(p))*fx
+	low := float32(r) + (float32(s)-float32(r))*fx
+	return top + (low-top)*fy
+}
+
 func (l *level) read(u, v float32, n int, out *[4]float32) {
 	x, y := (u-floor(u))*float32(l.w)-0.5, (v-floor(v))*float32(l.h)-0.5
 	x0, y0 := floor(x), floor(y)

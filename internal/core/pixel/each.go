@@ -1,39 +1,52 @@
 package pixel
 
-// LayEach is Lay where each texel has a value of its own.
-func (b Blend) LayEach(below, own, alpha []float32) {
-	below, own = below[:len(alpha)], own[:len(alpha)]
-	if b.Name == Blends[0].Name {
-		fade(below, own, alpha)
-		return
+// LayEach is Lay where each texel has a value of its own. Room is for as many values.
+func (b Blend) LayEach(below, own, alpha, room []float32) {
+	n := len(alpha)
+	if b.Name != Blends[0].Name {
+		b.mix(room[:n], below, own)
+		own = room
 	}
-	for i, a := range alpha {
-		if a > 0 {
-			below[i] += (b.Mix(below[i], own[i]) - below[i]) * a
-		}
-	}
+	fade(below[:n], own[:n], alpha)
 }
 
 // LayOver is LayEach over what covers its ground in part only, as layers do in a group that stands alone: cover is how much of
 // each texel they cover so far (W3C, Compositing and Blending Level 1, 10: αo·Co = αs·(1 − αb)·Cs + αs·αb·B(Cb, Cs) +
 // (1 − αs)·αb·Cb, with αo = αs + αb − αs·αb). Values are not multiplied by cover.
-func (b Blend) LayOver(below, own, alpha, cover []float32) {
+func (b Blend) LayOver(below, own, alpha, cover, room []float32) {
+	n := len(alpha)
+	mixed := own
+	if b.Name != Blends[0].Name {
+		b.mix(room[:n], below, own)
+		mixed = room
+	}
+	layOver(below[:n], own[:n], mixed[:n], alpha, cover[:n])
+}
+
+// mix writes what a mode makes of two runs of values.
+func (b Blend) mix(out, below, own []float32) {
+	below, own = below[:len(out)], own[:len(out)]
+	if b.each != nil {
+		b.each(out, below, own)
+		return
+	}
+	for i, x := range below {
+		out[i] = b.Mix(x, own[i])
+	}
+}
+
+func layOverPlain(below, own, mixed, alpha, cover []float32) {
 	for i, a := range alpha {
 		if a <= 0 {
 			continue
 		}
 		c := cover[i]
-		all := a + c - a*c
-		below[i] = (a*(1-c)*own[i] + a*c*b.Mix(below[i], own[i]) + (1-a)*c*below[i]) / all
+		below[i] = (a*(own[i]+(mixed[i]-own[i])*c) + (1-a)*c*below[i]) / (a + c - a*c)
 	}
 }
 
-// Cover adds to how much of each texel is covered.
-func Cover(cover, alpha []float32) {
-	for i, a := range alpha {
-		cover[i] += a - a*cover[i]
-	}
-}
+// Cover adds to how much of each texel is covered: a + c − a·c.
+func Cover(cover, alpha []float32) { layLine(cover, -1, 1, alpha) }
 
 func fadePlain(below, own, alpha []float32) {
 	for i, a := range alpha {

@@ -9,3 +9,7 @@ func layLine(below []float32, slope, lift float32, alpha []float32) {
 }
 
 func fade(below, own, alpha []float32) { fadePlain(below, own, alpha) }
+
+func layOver(below, own, mixed, alpha, cover []float32) {
+	layOverPlain(below, own, mixed, alpha, cover)
+}

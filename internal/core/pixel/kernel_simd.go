@@ -64,3 +64,22 @@ func fade(below, own, alpha []float32) {
 	}
 	fadePlain(below[n:], own[n:], alpha[n:])
 }
+
+func layOver(below, own, mixed, alpha, cover []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(alpha) &^ 7
+		under, over, both, a, c := eights(below[:n]), eights(own[:n]), eights(mixed[:n]), eights(alpha[:n]), eights(cover[:n])
+		over, both, a, c = over[:len(under)], both[:len(under)], a[:len(under)], c[:len(under)]
+		one, zero, least := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1e-20)
+		for i := range under {
+			b, s, m := archsimd.LoadFloat32x8(&under[i]), archsimd.LoadFloat32x8(&over[i]), archsimd.LoadFloat32x8(&both[i])
+			al, co := archsimd.LoadFloat32x8(&a[i]), archsimd.LoadFloat32x8(&c[i])
+			left := one.Sub(al).Mul(co) // how much is left of what lies below
+			sum := m.Sub(s).MulAdd(co, s).MulAdd(al, left.Mul(b)).Div(al.Add(left).Max(least))
+			sum.Merge(b, al.Greater(zero)).Store(&under[i])
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	layOverPlain(below[n:], own[n:], mixed[n:], alpha[n:], cover[n:])
+}

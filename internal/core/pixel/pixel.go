@@ -38,21 +38,41 @@ type Blend struct {
 	Mix func(below, own float32) float32
 	// line gives the mixed value less the one below as below · slope + lift; nil where it is no such line.
 	line func(own float32) (slope, lift float32)
+	// each is Mix of runs of values, for modes that are used most; nil where Mix does.
+	each func(out, below, own []float32)
 }
 
 // Blends lists the modes: the separable ones of W3C, Compositing and Blending Level 1, which act on
 // sRGB-encoded values as the standard's own examples do, and add, which is common practice.
 var Blends = []Blend{
-	{"over", "Over", func(b, s float32) float32 { return s }, func(s float32) (float32, float32) { return -1, s }},
-	{"multiply", "Multiply", func(b, s float32) float32 { return b * s }, func(s float32) (float32, float32) { return s - 1, 0 }},
-	{"screen", "Screen", screen, func(s float32) (float32, float32) { return -s, s }},
-	{"overlay", "Overlay", func(b, s float32) float32 { return hardLight(s, b) }, nil},
-	{"darken", "Darken", func(b, s float32) float32 { return min(b, s) }, nil},
-	{"lighten", "Lighten", func(b, s float32) float32 { return max(b, s) }, nil},
-	{"hard-light", "Hard light", hardLight, nil},
-	{"soft-light", "Soft light", softLight, nil},
-	{"difference", "Difference", func(b, s float32) float32 { return max(b-s, s-b) }, nil},
-	{"add", "Add", func(b, s float32) float32 { return b + s }, func(s float32) (float32, float32) { return 0, s }},
+	{"over", "Over", func(b, s float32) float32 { return s }, func(s float32) (float32, float32) { return -1, s }, nil},
+	{"multiply", "Multiply", func(b, s float32) float32 { return b * s }, func(s float32) (float32, float32) { return s - 1, 0 }, multiplyEach},
+	{"screen", "Screen", screen, func(s float32) (float32, float32) { return -s, s }, screenEach},
+	{"overlay", "Overlay", func(b, s float32) float32 { return hardLight(s, b) }, nil, nil},
+	{"darken", "Darken", func(b, s float32) float32 { return min(b, s) }, nil, nil},
+	{"lighten", "Lighten", func(b, s float32) float32 { return max(b, s) }, nil, nil},
+	{"hard-light", "Hard light", hardLight, nil, nil},
+	{"soft-light", "Soft light", softLight, nil, nil},
+	{"difference", "Difference", func(b, s float32) float32 { return max(b-s, s-b) }, nil, nil},
+	{"add", "Add", func(b, s float32) float32 { return b + s }, func(s float32) (float32, float32) { return 0, s }, addEach},
+}
+
+func multiplyEach(out, below, own []float32) {
+	for i, b := range below[:len(out)] {
+		out[i] = b * own[i]
+	}
+}
+
+func screenEach(out, below, own []float32) {
+	for i, b := range below[:len(out)] {
+		out[i] = b + own[i] - b*own[i]
+	}
+}
+
+func addEach(out, below, own []float32) {
+	for i, b := range below[:len(out)] {
+		out[i] = b + own[i]
+	}
 }
 
 func screen(b, s float32) float32 { return b + s - b*s }
