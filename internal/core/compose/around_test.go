@@ -432,6 +432,13 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		if pa <= 0 || math.Abs(float64(a-pa)) > 1e-5*float64(pa) || math.Abs(float64(s-ps)) > 1e-5*float64(pa) {
 			t.Fatalf("vertex %d: area %g and sum %g, plain %g and %g", i, a, s, pa, ps)
 		}
+		bytes := make([]uint8, len(weights), len(weights)+lanes)
+		for k := range bytes {
+			bytes[k] = uint8(random.IntN(256))
+		}
+		if got, want := weighed(bytes, round.values), weighedPlain(bytes, round.values); math.Abs(float64(got-want)) > 1e-5*float64(want) {
+			t.Fatalf("vertex %d: %g by bytes, plain %g", i, got, want)
+		}
 	}
 	// All of the surface is in the points, and samples are shared out whole.
 	area := 0.0

@@ -261,8 +261,8 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 			continue
 		}
 		a := b.k.through[:n]
-		for i, x := range shown {
-			a[i] = x * l.cover[first][i]
+		if s.alone != nil {
+			pixel.Times(a, shown, l.cover[first][:n])
 		}
 		mode := s.alone
 		if mode != nil && first == planeBend {
@@ -283,8 +283,7 @@ func (b *blending) finish(s *turn, shown, own []float32) {
 			plane, under := b.of(p), l.under[p][:n]
 			switch {
 			case s.alone == nil && l.outer == nil:
-				pixel.Blends[0].LayEach(under, plane, shown, nil)
-				copy(plane, under)
+				pixel.Between(plane, under, shown)
 			case s.alone == nil:
 				part(plane, under, l.outer.cover[first][:n], l.cover[first][:n], shown)
 			default:
@@ -340,10 +339,8 @@ func (v *value) through(shown, scratch []float32) []float32 {
 	if v.alpha == 1 {
 		return shown
 	}
-	for i, x := range shown {
-		scratch[i] = x * v.alpha
-	}
-	return scratch
+	pixel.Scale(scratch[:len(shown)], shown, v.alpha)
+	return scratch[:len(shown)]
 }
 
 func endAtOne(v []float32) {

@@ -16,6 +16,41 @@ func made(w, h, channels int, at func(x, y, c int) float64) *imgfile.Picture {
 	return p
 }
 
+// Many places at once read as each does alone, whatever a picture holds and however small it is drawn.
+func TestRunsReadAsSinglePlacesDo(t *testing.T) {
+	for channels := 1; channels <= 4; channels++ {
+		for _, bits := range []int{8, 16} {
+			from := made(16, 8, channels, func(x, y, c int) float64 { return float64((x*7+y*13+c*5)%11) / 10 })
+			from.Bits = bits
+			p, err := New(from, Data)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, lod := range []float32{0, 0.3, 1, 2.75, float32(len(p.levels) - 1)} {
+				var u, v []float32
+				for i := range 40 {
+					u, v = append(u, float32(i)*0.173-2), append(v, 3-float32(i)*0.219)
+				}
+				var out [4][]float32
+				for c := range channels {
+					out[c] = make([]float32, len(u))
+					out[c][3] = float32(math.NaN()) // of a run before
+				}
+				p.ReadRun(u, v, lod, &out)
+				for i := range u {
+					var want [4]float32
+					p.Read(u[i], v[i], lod, &want)
+					for c := range channels {
+						if !(math.Abs(float64(out[c][i]-want[c])) < 1e-5) {
+							t.Fatalf("%d channels of %d bits, halved %g times, place %d: %g, want %g", channels, bits, lod, i, out[c][i], want[c])
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
 // At the middles of its pixels a picture reads as it is, half way between them as their mean, and beyond its rims as if it
 // stood there again.
 func TestPicturesAreReadBilinearlyAndRepeat(t *testing.T) {

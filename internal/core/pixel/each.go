@@ -48,6 +48,33 @@ func layOverPlain(below, own, mixed, alpha, cover []float32) {
 // Cover adds to how much of each texel is covered: a + c − a·c.
 func Cover(cover, alpha []float32) { layLine(cover, -1, 1, alpha) }
 
+// Between leaves in v a share of itself over what lies under it: under + (v − under) · share.
+func Between(v, under, share []float32) { between(v, under[:len(v)], share[:len(v)]) }
+
+// Times writes a · b.
+func Times(out, a, b []float32) { times(out, a[:len(out)], b[:len(out)]) }
+
+// Scale writes a · by.
+func Scale(out, a []float32, by float32) { scale(out, a[:len(out)], by) }
+
+func betweenPlain(v, under, share []float32) {
+	for i, a := range share {
+		v[i] = under[i] + (v[i]-under[i])*a
+	}
+}
+
+func timesPlain(out, a, b []float32) {
+	for i, x := range a {
+		out[i] = x * b[i]
+	}
+}
+
+func scalePlain(out, a []float32, by float32) {
+	for i, x := range a {
+		out[i] = x * by
+	}
+}
+
 func fadePlain(below, own, alpha []float32) {
 	for i, a := range alpha {
 		below[i] += (own[i] - below[i]) * a

@@ -13,3 +13,9 @@ func fade(below, own, alpha []float32) { fadePlain(below, own, alpha) }
 func layOver(below, own, mixed, alpha, cover []float32) {
 	layOverPlain(below, own, mixed, alpha, cover)
 }
+
+func between(v, under, share []float32) { betweenPlain(v, under, share) }
+
+func times(out, a, b []float32) { timesPlain(out, a, b) }
+
+func scale(out, a []float32, by float32) { scalePlain(out, a, by) }

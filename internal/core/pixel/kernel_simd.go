@@ -83,3 +83,46 @@ func layOver(below, own, mixed, alpha, cover []float32) {
 	}
 	layOverPlain(below[n:], own[n:], mixed[n:], alpha[n:], cover[n:])
 }
+
+func between(v, under, share []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(v) &^ 7
+		to, from, a := eights(v[:n]), eights(under[:n]), eights(share[:n])
+		from, a = from[:len(to)], a[:len(to)]
+		for i := range to {
+			b := archsimd.LoadFloat32x8(&from[i])
+			archsimd.LoadFloat32x8(&to[i]).Sub(b).MulAdd(archsimd.LoadFloat32x8(&a[i]), b).Store(&to[i])
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	betweenPlain(v[n:], under[n:], share[n:])
+}
+
+func times(out, a, b []float32) {
+	n := 0
+	if hasSIMD {
+		n = len(out) &^ 7
+		to, x, y := eights(out[:n]), eights(a[:n]), eights(b[:n])
+		x, y = x[:len(to)], y[:len(to)]
+		for i := range to {
+			archsimd.LoadFloat32x8(&x[i]).Mul(archsimd.LoadFloat32x8(&y[i])).Store(&to[i])
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	timesPlain(out[n:], a[n:], b[n:])
+}
+
+func scale(out, a []float32, by float32) {
+	n := 0
+	if hasSIMD {
+		n = len(out) &^ 7
+		to, x, m := eights(out[:n]), eights(a[:n]), archsimd.BroadcastFloat32x8(by)
+		x = x[:len(to)]
+		for i := range to {
+			archsimd.LoadFloat32x8(&x[i]).Mul(m).Store(&to[i])
+		}
+		archsimd.ClearAVXUpperBits()
+	}
+	scalePlain(out[n:], a[n:], by)
+}

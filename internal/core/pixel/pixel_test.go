@@ -150,6 +150,49 @@ func TestVectorKernelsAgreeWithThePlainOnes(t *testing.T) {
 				t.Fatalf("over: %g and %g", a[i], b[i])
 			}
 		}
+		own, cover := make([]float32, n), make([]float32, n)
+		for i := range own {
+			own[i], cover[i] = r.Float32(), r.Float32()
+			if i%7 == 0 {
+				alpha[i] = 0
+			}
+			if i%5 == 0 {
+				cover[i] = 0
+			}
+		}
+		for _, k := range []struct {
+			name        string
+			fast, plain func(to []float32)
+		}{
+			{"over what covers in part", func(to []float32) { layOver(to, own, alpha, alpha, cover) }, func(to []float32) { layOverPlain(to, own, alpha, alpha, cover) }},
+			{"between", func(to []float32) { between(to, own, alpha) }, func(to []float32) { betweenPlain(to, own, alpha) }},
+			{"times", func(to []float32) { times(to, own, alpha) }, func(to []float32) { timesPlain(to, own, alpha) }},
+			{"scale", func(to []float32) { scale(to, own, 0.3) }, func(to []float32) { scalePlain(to, own, 0.3) }},
+		} {
+			k.fast(a)
+			k.plain(b)
+			for i := range a {
+				if !(math.Abs(float64(a[i]-b[i])) <= 1e-5) {
+					t.Fatalf("%s: %g and %g", k.name, a[i], b[i])
+				}
+			}
+		}
+	}
+}
+
+// Modes that mix runs of values give what their formulas do.
+func TestRunsAreTheModesFormulas(t *testing.T) {
+	below, own, out := make([]float32, 100), make([]float32, 100), make([]float32, 100)
+	for i := range below {
+		below[i], own[i] = float32(i%10)/9, float32(i/10)/9
+	}
+	for _, m := range Blends {
+		m.mix(out, below, own)
+		for i, got := range out {
+			if want := m.Mix(below[i], own[i]); math.Abs(float64(got-want)) > 1e-6 {
+				t.Errorf("%s of %g over %g: %g, want %g", m.Name, own[i], below[i], got, want)
+			}
+		}
 	}
 }
 
