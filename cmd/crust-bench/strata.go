@@ -15,7 +15,7 @@ var theStrata = sync.OnceValue(func() *evaluator {
 	e := &evaluator{}
 	low, sets, src := buoy(2048, 16)
 	e.doc = fullStack(20)
-	e.open(low, sets, src, 2048, 1<<30)
+	e.open(low, sets, src, 2048, 512<<20)
 	e.sets[0].Body().Show(bigPictures())
 	return e
 })

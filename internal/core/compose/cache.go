@@ -6,14 +6,18 @@ import (
 	"sync/atomic"
 )
 
-// Cache keeps what tiles were evaluated to, of all canvases that share it, within one bound; what was not used for longest
-// goes first. Its lock is its own.
+// Cache keeps what tiles were evaluated to, of all canvases that share it, within one bound. What comes is kept for a while
+// in any case. It stays where there is room, for which what was not used for longest goes first; but what the document just
+// compiled, or the one before, has used does not go for it: work that needs more room than there is finds a part of it again
+// each time, instead of nothing. Its lock is its own.
 type Cache struct {
 	mu       sync.Mutex
 	at       map[cacheKey]*list.Element
 	shelves  map[shelfKey]*list.Element
-	order    list.List // of *entry, the one used last in front
-	bytes    int
+	fresh    list.List // of *entry, those that came last, the one used last in front
+	order    list.List // likewise, those that stay
+	young    int       // bytes of those that came last
+	bytes    int       // of all
 	bound    int
 	pictures album
 	turn     atomic.Uint32 // counts the documents that were compiled
@@ -31,6 +35,8 @@ type entry struct {
 	value any
 	bytes int
 	on    *shelf // where value is a mask
+	last  uint32 // the turn in which it was used, as far as that is known under the lock
+	stays bool   // it is in order, not in fresh
 }
 
 // used is where uses without the lock are noted, nil where there are none.
@@ -80,8 +86,23 @@ func (c *Cache) get(k cacheKey) any {
 	if e == nil {
 		return nil
 	}
-	c.order.MoveToFront(e)
-	return e.Value.(*entry).value
+	return c.touch(e).value
+}
+
+// touch notes that an entry is used. mu is held.
+func (c *Cache) touch(at *list.Element) *entry {
+	e := at.Value.(*entry)
+	e.last = c.turn.Load()
+	c.home(e).MoveToFront(at)
+	return e
+}
+
+// home is the list that an entry is in.
+func (c *Cache) home(e *entry) *list.List {
+	if e.stays {
+		return &c.order
+	}
+	return &c.fresh
 }
 
 // put keeps a value of so many bytes.
@@ -91,7 +112,7 @@ func (c *Cache) put(k cacheKey, v any, bytes int) {
 	if c.at[k] != nil {
 		return // another worker was faster with the same
 	}
-	c.at[k] = c.keep(&entry{key: k, value: v, bytes: bytes})
+	c.keep(&entry{key: k, value: v, bytes: bytes})
 }
 
 // shelf finds the shelf for masks of some tiles, or makes it.
@@ -99,11 +120,10 @@ func (c *Cache) shelf(k shelfKey, tiles int) *shelf {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e := c.shelves[k]; e != nil {
-		c.order.MoveToFront(e)
-		return e.Value.(*entry).value.(*shelf)
+		return c.touch(e).value.(*shelf)
 	}
 	s := &shelf{at: make([]atomic.Pointer[mask], tiles)}
-	c.shelves[k] = c.keep(&entry{key: cacheKey{k.canvas, -1, k.what}, value: s, bytes: tileOnShelf * tiles})
+	c.keep(&entry{key: cacheKey{k.canvas, -1, k.what}, value: s, bytes: tileOnShelf * tiles})
 	return s
 }
 
@@ -119,31 +139,83 @@ func (c *Cache) putMask(canvas uint64, s *shelf, t int, m *mask) {
 		return
 	}
 	s.at[t].Store(m)
-	c.keep(&entry{cacheKey{canvas, int32(t), 0}, m, 2 * len(m.v), s})
+	c.keep(&entry{key: cacheKey{canvas, int32(t), 0}, value: m, bytes: 2 * len(m.v), on: s})
 }
 
-// keep puts an entry in front and lets go what is over the bound. Shelves and masks are used without the lock: what was used
-// in this turn or the last, since it was last seen here, goes to the front once more. mu is held.
-func (c *Cache) keep(e *entry) *list.Element {
+const (
+	// youth is which part of the bound those take that came last.
+	youth = 8
+	// mostLooks is how many entries are looked at for room, so that a cache full of what is in use costs no more than that.
+	mostLooks = 16
+)
+
+// keep takes an entry in. mu is held.
+func (c *Cache) keep(e *entry) {
 	e.bytes += entryBytes
+	e.last = c.turn.Load()
 	c.bytes += e.bytes
-	at := c.order.PushFront(e)
-	for c.bytes > c.bound && c.order.Len() > 1 {
-		last := c.order.Back()
-		if used := last.Value.(*entry).used(); used != nil {
-			if at := used.Swap(0); at > 0 && at+1 >= c.turn.Load() {
-				c.order.MoveToFront(last)
-				continue
-			}
-		}
-		c.drop(last)
+	c.young += e.bytes
+	at := c.fresh.PushFront(e)
+	c.find(e, at)
+	for c.young > c.bound/youth && c.fresh.Len() > 1 {
+		c.settle()
 	}
-	return at
+}
+
+// settle has the oldest of those that came last stay where there is room, and drops it where there is none.
+func (c *Cache) settle() {
+	at := c.fresh.Back()
+	e := at.Value.(*entry)
+	if !c.room(e.bytes) {
+		c.drop(at)
+		return
+	}
+	c.fresh.Remove(at)
+	c.young -= e.bytes
+	e.stays = true
+	c.find(e, c.order.PushFront(e))
+}
+
+// find has an entry found where it stands; masks stand on their shelves.
+func (c *Cache) find(e *entry, at *list.Element) {
+	switch e.value.(type) {
+	case *mask:
+	case *shelf:
+		c.shelves[shelfKey{e.key.canvas, e.key.what}] = at
+	default:
+		c.at[e.key] = at
+	}
+}
+
+// room makes room for so many bytes among those that stay; false where all that was looked at is in use. Shelves and masks are
+// used without the lock, so where they stand says little: those in use go to the front once more.
+func (c *Cache) room(bytes int) bool {
+	now := c.turn.Load()
+	for looks := 0; c.bytes-c.young+bytes > c.bound-c.bound/youth; looks++ {
+		back := c.order.Back()
+		if back == nil || looks == mostLooks {
+			return false
+		}
+		old := back.Value.(*entry)
+		if used := old.used(); used != nil {
+			old.last = max(old.last, used.Load())
+		}
+		if old.last+1 < now {
+			c.drop(back)
+			looks = -1
+			continue
+		}
+		c.order.MoveToFront(back)
+	}
+	return true
 }
 
 func (c *Cache) drop(at *list.Element) {
-	e := c.order.Remove(at).(*entry)
+	e := c.home(at.Value.(*entry)).Remove(at).(*entry)
 	c.bytes -= e.bytes
+	if !e.stays {
+		c.young -= e.bytes
+	}
 	switch v := e.value.(type) {
 	case *mask:
 		e.on.at[e.key.tile].CompareAndSwap(v, &mask{shown: v.shown})
@@ -163,12 +235,14 @@ func (c *Cache) ForgetPicture(mark string) {
 func (c *Cache) forget(canvas uint64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for e := c.order.Front(); e != nil; {
-		next := e.Next()
-		if e.Value.(*entry).key.canvas == canvas {
-			c.drop(e)
+	for _, l := range []*list.List{&c.fresh, &c.order} {
+		for e := l.Front(); e != nil; {
+			next := e.Next()
+			if e.Value.(*entry).key.canvas == canvas {
+				c.drop(e)
+			}
+			e = next
 		}
-		e = next
 	}
 }
 

@@ -391,27 +391,67 @@ func TestEvaluationStopsWhenAsked(t *testing.T) {
 	}
 }
 
-// The cache keeps to its bound, what was used last stays, and a canvas that is closed leaves nothing.
+// The cache keeps to its bound; of documents that follow each other, what was used last stays; a canvas that is closed leaves
+// nothing.
 func TestTheCacheKeepsToItsBound(t *testing.T) {
 	const size = 10_000
-	c := NewCache(100 * (size + entryBytes))
+	c := NewCache(96 * (size + entryBytes))
 	key := func(n int) cacheKey { return cacheKey{uint64(n % 2), 0, uint64(n)} }
 	for n := range 300 {
+		c.turn.Add(1)
 		c.put(key(n), n, size)
 		c.get(key(0)) // is used each time
 	}
-	if got := c.Bytes(); got != 100*(size+entryBytes) {
-		t.Errorf("%d bytes are kept, want %d", got, 100*(size+entryBytes))
+	if got, most := c.Bytes(), 96*(size+entryBytes); got > most || got < most-2*(size+entryBytes) {
+		t.Errorf("%d bytes are kept of a bound of %d", got, most)
 	}
+	kept := 0
 	for n := range 300 {
-		if kept, want := c.get(key(n)) != nil, n == 0 || n > 200; kept != want {
-			t.Errorf("entry %d is kept: %v, want %v", n, kept, want)
+		if c.get(key(n)) == nil {
+			continue
 		}
+		if kept++; n != 0 && n < 200 {
+			t.Errorf("entry %d is kept", n)
+		}
+	}
+	if kept < 94 || c.get(key(0)) == nil {
+		t.Errorf("%d entries are kept, that which was used among them: %v", kept, c.get(key(0)) != nil)
 	}
 	c.forget(0)
 	c.forget(1)
-	if c.Bytes() != 0 || c.order.Len() != 0 || len(c.at) != 0 {
+	if c.Bytes() != 0 || c.order.Len() != 0 || c.fresh.Len() != 0 || c.young != 0 || len(c.at) != 0 {
 		t.Errorf("%d bytes are left of closed canvases", c.Bytes())
+	}
+}
+
+// Work that needs more room than there is, over and over in the same order, finds most of what has room each time; and what no
+// document needs any more gives way.
+func TestTheCacheServesWhatDoesNotFit(t *testing.T) {
+	const size, fits, wants = 10_000, 96, 150
+	c := NewCache(fits * (size + entryBytes))
+	round := func(of uint64) (found int) {
+		c.turn.Add(1)
+		for n := range wants {
+			k := cacheKey{of, 0, uint64(n)}
+			if c.get(k) != nil {
+				found++
+			} else {
+				c.put(k, n, size)
+			}
+		}
+		return found
+	}
+	round(1)
+	for range 3 {
+		if found := round(1); found < fits*3/4 {
+			t.Errorf("%d of %d are found again, with room for %d", found, wants, fits)
+		}
+	}
+	round(2)
+	round(2)
+	round(2)
+	if found := round(2); found < fits*3/4 {
+		t.Errorf("%d of what is wanted now are found, though no document needs the others", found)
 	}
 }
 
@@ -446,8 +486,9 @@ func TestAShelfRemembersWhatWasEmpty(t *testing.T) {
 			kept++
 		}
 	}
-	if kept != 20 || s.at[1].Load().v == nil || s.at[2].Load().v != nil {
-		t.Errorf("%d masks are kept, want the 20 last, with that which was used", kept)
+	// There is room for 20, in two parts of which each may lack some of a mask.
+	if kept < 18 || kept > 20 || s.at[1].Load().v == nil || s.at[2].Load().v != nil {
+		t.Errorf("%d masks are kept, want some 19 of the last, with that which was used", kept)
 	}
 	c.forget(7)
 	if c.Bytes() != 0 || len(c.shelves) != 0 {
