@@ -71,6 +71,7 @@ type clause struct {
 	shape  pixel.Shape
 	soft   *around // the shaped field over a radius; nil where it is sharp
 	off    bool
+	warp   *warp   // where it is read about; nil for the place itself
 	below  []turn  // that lay down the height which a clause of relief reads
 	source *source // what it reads; nil for none
 	same   *step   // whose Where it is; nil where there is none
@@ -593,6 +594,9 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 		return clause{}, err
 	}
 	out := clause{kind: k, join: j.Kernel, values: cl.Values(k), shape: cl.Shape, off: cl.Off}
+	if cl.Shape.Warp > 0 {
+		out.warp = &warp{plan: p, by: cl.Shape.Warp, waves: cl.Shape.Waves}
+	}
 	if k.Parts {
 		out.pick = make([]bool, len(p.body.parts))
 		for _, name := range cl.Parts {

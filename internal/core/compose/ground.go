@@ -287,6 +287,7 @@ type scratch struct {
 	near       lattice
 	local      []float32 // values that a tile is read from
 	rim        *scratch  // of the rim
+	elsewhere  *scratch  // of the places that a warp leads to
 	lost       bool      // averages were wanted and not there, because the work was stopped
 }
 
@@ -518,7 +519,7 @@ func (g *ground) join(k *scratch, cs []clause, t int, seen [][]float32, acc []fl
 	}
 	points := true
 	for i := range cs {
-		points = points && (cs[i].off || cs[i].soft == nil && cs[i].kind.Needs&needBelow == 0)
+		points = points && (cs[i].off || cs[i].soft == nil && cs[i].warp == nil && cs[i].kind.Needs&needBelow == 0)
 	}
 	sound := true
 	if points {
@@ -587,8 +588,12 @@ func (g *ground) shaped(k *scratch, cl *clause, t int, seen, v []float32) bool {
 // sharp is shaped without softening.
 func (g *ground) sharp(k *scratch, cl *clause, t int, seen, v []float32) bool {
 	sound := true
-	g.widen(k, t, cl.kind.Needs)
 	b := &k.block
+	if cl.warp != nil {
+		b, sound = cl.warp.block(k, g, t, cl.kind.Needs)
+	} else {
+		g.widen(k, t, cl.kind.Needs)
+	}
 	b.Mask = seen
 	if height := seen; cl.kind.Needs&field.NeedHeight != 0 {
 		b.Height, b.Mean = height, height

@@ -88,6 +88,7 @@ type Kind struct {
 	Source bool     `json:"source,omitempty"` // reads a source
 	IDs    bool     `json:"ids,omitempty"`    // takes colours of the ID map
 	Free   bool     `json:"free,omitempty"`   // gives values that a source of a What can take
+	Warps  bool     `json:"warps,omitempty"`  // it reads nothing that is known of the place itself alone, so that it can be read elsewhere
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
@@ -179,19 +180,19 @@ func (k *Kind) MapsOf(p []float64) []string {
 
 // Kinds lists the clauses in the order in which they are offered.
 var Kinds = []Kind{
-	{Name: "edges", Label: "Edges", Needs: NeedCurve, Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+	{Name: "edges", Label: "Edges", Warps: true, Needs: NeedCurve, Icon: "cube", Help: "convex places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			ramp(out, b.curve(p[0]), 0.5, 2)
 		}, Words: curved("on %sedges", "away from %sedges")},
-	{Name: "crevices", Label: "Crevices", Needs: NeedCurve, Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
+	{Name: "crevices", Label: "Crevices", Warps: true, Needs: NeedCurve, Icon: "chevrons-down", Help: "concave places, from curvature", Reads: []string{"curvature"}, Params: []Param{breadth},
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			ramp(out, b.curve(p[0]), 0.5, -2)
 		}, Words: curved("in %screvices", "out of %screvices")},
-	{Name: "shelter", Label: "Shelter", Needs: NeedAO, Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
+	{Name: "shelter", Label: "Shelter", Warps: true, Needs: NeedAO, Icon: "umbrella", Help: "places closed off from open air, from occlusion", Reads: []string{"ao"},
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			ramp(out, b.AO, 1, -1)
 		}, Words: say("in shelter", "out of shelter")},
-	{Name: "noise", Label: "Noise", Free: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
+	{Name: "noise", Label: "Noise", Warps: true, Free: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
 		Params: []Param{
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
@@ -210,7 +211,7 @@ var Kinds = []Kind{
 			}
 			return words
 		}},
-	{Name: "pattern", Label: "Pattern", Free: true, Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
+	{Name: "pattern", Label: "Pattern", Warps: true, Free: true, Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
 		Params: []Param{
 			{Name: "form", Label: "form", Max: float64(len(motifs) - 1), Whole: true, Choices: namesOf(motifs, func(m motif) string { return m.name })},
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.1, Log: true},
@@ -228,7 +229,7 @@ var Kinds = []Kind{
 			}
 			return "in " + words
 		}},
-	{Name: "facing", Label: "Facing", Needs: NeedNormal, Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
+	{Name: "facing", Label: "Facing", Warps: true, Needs: NeedNormal, Icon: "compass", Help: "places whose normal points one way", Reads: []string{"world-normal"},
 		Params: slices.Concat([]Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: facingPicked, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "as picked")},
 			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
@@ -256,7 +257,7 @@ var Kinds = []Kind{
 			}
 			return "on what faces " + way
 		}},
-	{Name: "reach", Label: "Reach", Needs: NeedPlace, Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
+	{Name: "reach", Label: "Reach", Warps: true, Needs: NeedPlace, Icon: "ruler-measure", Help: "a gradient between two heights or positions, from the model's foot",
 		Params: slices.Concat([]Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: reachRound, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "between places", "round a place")},
 			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0, When: []int{0, 1, 2, 3, 4, 5, reachRound}},
@@ -327,7 +328,7 @@ var Kinds = []Kind{
 			}
 			return form + " of the relief of " + of
 		}},
-	{Name: "thickness", Label: "Thickness", Needs: NeedThick, Icon: "arrows-horizontal", Help: "places where the model is thick, from the baked thickness", Reads: []string{"thickness"},
+	{Name: "thickness", Label: "Thickness", Warps: true, Needs: NeedThick, Icon: "arrows-horizontal", Help: "places where the model is thick, from the baked thickness", Reads: []string{"thickness"},
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			ramp(out, b.Thick, 0, 1)
 		}, Words: say("where it is thick", "where it is thin")},

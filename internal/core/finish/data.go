@@ -340,7 +340,9 @@ func fit(l *strata.Layer, size, scale float64) {
 	h.Number = float32(longer(float64(h.Number), size*scale, -50, 50))
 	for k := range l.Where {
 		c := &l.Where[k]
-		c.Shape.Soften = float32(longer(float64(c.Shape.Soften), size*scale, 0, 20))
+		for _, v := range []*float32{&c.Shape.Soften, &c.Shape.Warp, &c.Shape.Waves} {
+			*v = float32(longer(float64(*v), size*scale, 0, 20))
+		}
 		kind, err := field.KindOf(c.Kind)
 		if err != nil {
 			continue

@@ -134,9 +134,11 @@ type Shape struct {
 	Invert   bool    `json:"invert"`
 	Strength float32 `json:"strength"`         // how much the clause counts, 0–1
 	Soften   float32 `json:"soften,omitempty"` // metres over which it is averaged along the surface
+	Warp     float32 `json:"warp,omitempty"`   // metres by which a noise pushes the place that is read about
+	Waves    float32 `json:"waves,omitempty"`  // size of that noise in metres; 0 is five times as far as it pushes
 }
 
-// MaxSoften is the largest radius of softening in metres.
+// MaxSoften is the largest radius of softening, and the farthest push of a warp, in metres.
 const MaxSoften = 20
 
 // NewShape changes nothing.
@@ -155,6 +157,9 @@ func (s Shape) Check() error {
 	if !(s.Soften >= 0 && s.Soften <= MaxSoften) {
 		return fmt.Errorf("soften is %g; it goes from 0 to %d m", s.Soften, MaxSoften)
 	}
+	if !(s.Warp >= 0 && s.Warp <= MaxSoften && s.Waves >= 0 && s.Waves <= 100) {
+		return fmt.Errorf("warp is %g by waves of %g; they go from 0 to %d and 100 m", s.Warp, s.Waves, MaxSoften)
+	}
 	return nil
 }
 
@@ -167,7 +172,7 @@ type curve struct {
 	sign       float32 // result = flip + sign · t
 }
 
-// Apply shapes a run of field values in place, but for softening and strength. Balance and contrast are the bias and gain curves of
+// Apply shapes a run of field values in place, but for softening, warp and strength. Balance and contrast are the bias and gain curves of
 // Schlick, Fast Alternatives to Perlin's Bias and Gain Functions (Graphics Gems IV, 1994).
 func (s Shape) Apply(v []float32) {
 	width := s.High - s.Low

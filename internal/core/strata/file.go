@@ -332,11 +332,14 @@ func Reference() string {
 	p("| `layers` | marks of layers: for `relief` of only these or of all but these; for `same` the one below whose Where it is | none |")
 	p("| `source` | a picture, as for a channel, for `picture` | none |")
 	p("| `ids` | colours of the ID map as #rrggbb, for `id` | none |")
-	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d | 0, 1, 0.5, 0, 1, false, 0 |\n", pixel.MaxSoften)
+	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d; `warp`: metres by which a noise of `waves` metres (0: five times as many) pushes the place that is read about, for kinds that say so | 0, 1, 0.5, 0, 1, false, 0, 0, 0 |\n", pixel.MaxSoften)
 	p("## kinds\n")
 	for i := range field.Kinds {
 		k := &field.Kinds[i]
 		p("### %s: %s\n", k.Name, k.Help)
+		if k.Warps {
+			p("Takes a warp.\n")
+		}
 		if len(k.Params) == 0 {
 			p("No parameters.\n")
 			continue

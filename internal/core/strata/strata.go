@@ -473,6 +473,9 @@ func (c *Clause) check() *Wrong {
 	if err := c.Shape.Check(); err != nil {
 		return wrongf("shape", "%s: %w", k.Label, err)
 	}
+	if c.Shape.Warp > 0 && !k.Warps {
+		return wrongf("shape.warp", "%s has no warp: it is known only of the place itself", k.Label)
+	}
 	if c.Source != nil {
 		if w := c.Source.check(-1e6, 1e6); w != nil {
 			w.Path = "source." + w.Path

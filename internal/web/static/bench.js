@@ -245,6 +245,10 @@ export class Bench {
     if (kind.ids) box.append(this.ids(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     box.append(this.soften(c.shape.soften, send('shape.soften')));
+    if (kind.warps) {
+      box.append(this.length('warp', c.shape.warp, send('shape.warp')));
+      if (c.shape.warp) box.append(value({ name: 'waves', label: 'waves', value: c.shape.waves || 5 * c.shape.warp, min: 0.001, max: 100, default: 5 * c.shape.warp, unit: 'm', log: true, figures: 2, ...send('shape.waves') }));
+    }
     this.point($('.card-pic', e), c.id);
     if (i) $('.levels', e).after(this.join(l, c));
     const lacks = this.lacks(kind);
@@ -343,8 +347,11 @@ export class Bench {
   }
 
   /** Over how many metres something is softened. */
-  soften(v, send) {
-    return value({ name: 'soften', label: 'soften', value: v || 0, min: 0.001, max: this.widest(), default: 0, unit: 'm', log: true, zero: 'off', figures: 2, ...send });
+  soften(v, send) { return this.length('soften', v, send); }
+
+  /** A length on the model that may be none. */
+  length(name, v, send) {
+    return value({ name, label: name, value: v || 0, min: 0.001, max: this.widest(), default: 0, unit: 'm', log: true, zero: 'off', figures: 2, ...send });
   }
 
   /** The widest softening that is of use on the model: a third of its size. */
