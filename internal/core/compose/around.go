@@ -37,6 +37,7 @@ const (
 	keptWhere   = 0x57
 	keptReading = 0x52
 	keptSource  = 0x53
+	keptLeaning = 0x4c
 )
 
 // average is an average over a radius in metres.

@@ -131,6 +131,7 @@ func newCanvas(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*
 		return nil, err
 	}
 	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf, n: surf.Len()}
+	c.ground.canvas = c
 	c.side, c.only, c.spans = size, set.Key, make([][]span, len(surf.Tiles))
 	c.tri = make([]int32, surf.Len())
 	c.pitch = float32(1 / max(1e-9, set.Density(size)))

@@ -19,13 +19,15 @@ type Program struct {
 	plan   *plan
 	run    []turn
 	byID   map[string]int // of layers: where what lies under them ends in the run
-	relief []turn         // those that lay down height
+	relief *shape         // those that lay down height, nil where there are none
 	bends  []turn         // those that lay down normals
 	lays   uint16         // a bit for each plane that some turn lays down
-	across []turn         // the same for what lies across the seams
 	// Keys of the height by tile, as far as they are known.
 	heightKeys []atomic.Uint64
 }
+
+// shape is turns that lay down height, on a canvas and across its seams.
+type shape struct{ run, across []turn }
 
 // turn is a step in the order of a run: a coat, or the beginning or the end of a group.
 type turn struct {
@@ -73,6 +75,7 @@ type clause struct {
 	off    bool
 	warp   *warp   // where it is read about; nil for the place itself
 	below  []turn  // that lay down the height which a clause of relief reads
+	tilt   *shape  // whose slopes tilt the normal; nil where it is read as it is
 	source *source // what it reads; nil for none
 	same   *step   // whose Where it is; nil where there is none
 	mean   *around // of that height; nil where it reads the height alone
@@ -243,7 +246,7 @@ func (p *plan) clause(i int, c strata.Clause) uint64 {
 	h := fnv.New64a()
 	h.Write(b)
 	k, err := field.KindOf(c.Kind)
-	if err == nil && k.Needs&field.NeedHeight != 0 {
+	if err == nil && c.Relief() {
 		return mix(h.Sum64(), p.below(i, &c))
 	}
 	if j := p.sameAs(i, &c); err == nil && k.Layer && j >= 0 {
@@ -380,7 +383,7 @@ func (c *Canvas) compile(of *plan) (p *Program, err error) {
 		return nil, err
 	}
 	p.lays = planesOf(p.run)
-	if p.relief, err = of.heights(c.ground, all, nil); err != nil {
+	if p.relief, err = of.shape(c, all); err != nil {
 		return nil, err
 	}
 	if p.bends, err = of.turns(c.ground, -1, all, func(i int) bool { return of.bend[i] != 0 }); err != nil {
@@ -393,8 +396,20 @@ func (c *Canvas) compile(of *plan) (p *Program, err error) {
 		}
 		at = end + 1
 	}
-	p.across, err = of.heights(c.rim, all, nil)
-	return p, err
+	return p, nil
+}
+
+// shape is the turns, on a canvas, of the layers before end that lay down height; nil where there are none.
+func (p *plan) shape(c *Canvas, end int) (*shape, error) {
+	run, err := p.heights(c.ground, end, nil)
+	if err != nil {
+		return nil, err
+	}
+	across, err := p.heights(c.rim, end, nil)
+	if err != nil || run == nil && across == nil {
+		return nil, err
+	}
+	return &shape{run, across}, nil
 }
 
 // step is a layer made ready for a ground.
@@ -616,6 +631,11 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 		}
 		if r := k.Radius(out.values); r > 0 {
 			out.mean = p.average(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
+		}
+	}
+	if k.Tilted != nil && k.Tilted(out.values) && g.canvas != nil {
+		if out.tilt, err = p.shape(g.canvas, p.tree.First[layer]); err != nil {
+			return clause{}, err
 		}
 	}
 	switch {

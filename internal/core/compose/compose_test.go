@@ -285,10 +285,9 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 	}
 	// The heights stand in the cache as if a layer had laid them.
 	high := []turn{{step: &step{full: true}}}
-	p := &Program{relief: high, across: high}
+	p := &Program{relief: &shape{high, high}}
 	ch := newChannels(c.Len())
-	k := c.scratch(0)
-	k.rim = c.rim.scratch(0)
+	k := c.begin(t.Context(), 0)
 	for n := range c.Surf.Tiles {
 		tile := &c.Surf.Tiles[n]
 		c.body.cache.put(cacheKey{c.id, int32(n), mix(keptHeight, c.heightKey(k, high, n))}, h[tile.From:tile.To], 0)
@@ -297,6 +296,7 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 		tile := &c.Surf.Tiles[n]
 		part := ch.of(int(tile.From), int(tile.To))
 		copy(part.Height, h[tile.From:tile.To])
+		part.Bend = [2][]float32{}
 		c.normals(k, p, n, part, part.Height)
 	}
 	sum, worst := 0.0, 0.0

@@ -21,18 +21,19 @@ const tileTexels = surface.TileSize * surface.TileSize
 // ground is places on the surface, in tiles, at which steps are evaluated: the covered texels of a canvas, the samples of a
 // cloud, or what lies across the seams of a canvas.
 type ground struct {
-	body  *Body
-	id    uint64 // among all grounds
-	tiles []surface.Tile
-	tri   []int32  // by place, where they lie scattered
-	spans [][]span // by tile, where they lie in squares
-	in    inputs
-	pitch float32 // about how far places lie apart, in metres
-	side  int     // of the square that places lie in, in texels
-	only  string  // the key of the set that all places lie on; empty when they may lie on any
-	aims  map[string]target
-	work  []*scratch
-	count Counts
+	body   *Body
+	id     uint64 // among all grounds
+	tiles  []surface.Tile
+	tri    []int32  // by place, where they lie scattered
+	spans  [][]span // by tile, where they lie in squares
+	in     inputs
+	pitch  float32 // about how far places lie apart, in metres
+	side   int     // of the square that places lie in, in texels
+	only   string  // the key of the set that all places lie on; empty when they may lie on any
+	canvas *Canvas // that the places are texels of, or lie across the seams of; nil for others
+	aims   map[string]target
+	work   []*scratch
+	count  Counts
 }
 
 var grounds atomic.Uint64
@@ -285,10 +286,12 @@ type scratch struct {
 	mixed      [blendRun]float32      // what a blend mode makes
 	through    [blendRun]float32      // how much of a group shows
 	near       lattice
-	local      []float32 // values that a tile is read from
-	rim        *scratch  // of the rim
-	elsewhere  *scratch  // of the places that a warp leads to
-	lost       bool      // averages were wanted and not there, because the work was stopped
+	local      []float32              // values that a tile is read from
+	rim        *scratch               // of the rim
+	home       *scratch               // of the rim's: that of the canvas
+	leant      [3][tileTexels]float32 // normals with the relief of layers below
+	elsewhere  *scratch               // of the places that a warp leads to
+	lost       bool                   // averages were wanted and not there, because the work was stopped
 }
 
 func (g *ground) scratch(w int) *scratch {
@@ -440,11 +443,15 @@ const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource
 // others.
 func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 	for i := range cs {
-		if cs[i].kind.Needs&needBelow == 0 {
+		if cs[i].kind.Needs&needBelow == 0 && cs[i].tilt == nil {
 			continue
 		}
 		if out == nil {
 			out = make([][]float32, len(cs))
+		}
+		if cs[i].tilt != nil {
+			out[i] = g.leaning(k, cs[i].tilt, t)
+			continue
 		}
 		if cs[i].kind.Needs&field.NeedHeight != 0 {
 			out[i] = g.heightOf(k, cs[i].below, t)
@@ -519,7 +526,7 @@ func (g *ground) join(k *scratch, cs []clause, t int, seen [][]float32, acc []fl
 	}
 	points := true
 	for i := range cs {
-		points = points && (cs[i].off || cs[i].soft == nil && cs[i].warp == nil && cs[i].kind.Needs&needBelow == 0)
+		points = points && (cs[i].off || cs[i].soft == nil && cs[i].warp == nil && cs[i].tilt == nil && cs[i].kind.Needs&needBelow == 0)
 	}
 	sound := true
 	if points {
@@ -595,6 +602,9 @@ func (g *ground) sharp(k *scratch, cl *clause, t int, seen, v []float32) bool {
 		g.widen(k, t, cl.kind.Needs)
 	}
 	b.Mask = seen
+	if cl.tilt != nil && seen != nil {
+		b = tilted(b, &k.leant, seen)
+	}
 	if height := seen; cl.kind.Needs&field.NeedHeight != 0 {
 		b.Height, b.Mean = height, height
 		if cl.mean != nil {

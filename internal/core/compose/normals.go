@@ -3,6 +3,7 @@ package compose
 import (
 	"math"
 
+	"crust/internal/core/field"
 	"crust/internal/core/surface"
 )
 
@@ -39,8 +40,20 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 			}
 		}
 	}
-	if p.relief == nil || !c.gather(k, p, t, height) {
-		return
+	if p.relief != nil && c.differ(k, p.relief, t, height) {
+		k.slopes.tilt(&ch.Normal)
+	}
+}
+
+// differ makes the slopes of a tile ready; false when it is level all over. height is the tile's own, nil where it is not
+// known yet. All that may have to be evaluated is evaluated first, since that may need slopes of its own.
+func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
+	if height == nil {
+		height = c.heightOf(k, of.run, t)
+	}
+	over, seams := c.across(k, of, t)
+	if !c.gather(k, of, t, height) {
+		return false
 	}
 	s := &k.slopes
 	half := float32(c.Surf.Size) / 2
@@ -54,7 +67,6 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 		i = to
 	}
 	rows(c.spans[t], func(from, at, n int) { s.differ(from, reliefAt(at), n) })
-	over, seams := c.across(k, p, t)
 	for len(seams) > 0 {
 		i := int(seams[0].texel)
 		at := reliefAt(c.standsAt(t, i))
@@ -66,7 +78,72 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 		s.du[i] = difference(side[left], s.heights[at], side[right])
 		s.dv[i] = difference(side[down], s.heights[at], side[up])
 	}
-	s.tilt(&ch.Normal)
+	return true
+}
+
+// leaning is how the heights of a shape rise in the space of the model, at the places of a tile: by component, one after the
+// other; nil where they are level all over. A place across a seam takes that of the texel that it is seen from.
+func (g *ground) leaning(k *scratch, of *shape, t int) []float32 {
+	c := g.canvas
+	if g != c.ground {
+		inside := c.leaning(k.home, of, t)
+		k.lost = k.lost || k.home.lost
+		if inside == nil {
+			return nil
+		}
+		n, all := g.tiles[t].Len(), c.tiles[t].Len()
+		out := make([]float32, 3*n)
+		for i, s := range c.seams[g.tiles[t].From:g.tiles[t].To] {
+			for d := range 3 {
+				out[d*n+i] = inside[d*all+int(s.texel)]
+			}
+		}
+		return out
+	}
+	h := mix(keptLeaning, c.heightKey(k, of.run, t))
+	for _, n := range c.beside(t) {
+		if n >= 0 {
+			h = mix(h, c.heightKey(k, of.run, n))
+		}
+	}
+	at := cacheKey{c.id, int32(t), mix(h, c.rim.heightKey(k.rim, of.across, t))}
+	if v, ok := c.body.cache.get(at).([]float32); ok {
+		return v
+	}
+	if !c.differ(k, of, t, nil) {
+		return nil
+	}
+	s, n := &k.slopes, c.tiles[t].Len()
+	out := make([]float32, 3*n)
+	i := 0
+	for _, span := range c.spans[t] {
+		pu, pv := along(c.body.model, span.tri)
+		tan := pu.Norm()
+		bit := pv.Sub(tan.Mul(pv.Dot(tan))).Norm()
+		for range span.n {
+			// The slopes of the shape have the sign of the normal, which leans the other way.
+			x, y := -s.tu[i]*s.du[i], -(s.bu[i]*s.du[i] + s.bv[i]*s.dv[i])
+			out[i], out[n+i], out[2*n+i] = tan.X*x+bit.X*y, tan.Y*x+bit.Y*y, tan.Z*x+bit.Z*y
+			i++
+		}
+	}
+	if !k.lost {
+		c.body.cache.put(at, out, 4*len(out))
+	}
+	return out
+}
+
+// tilted is a block whose normals lean away from where the surface rises; room is for them.
+func tilted(b *field.Block, room *[3][tileTexels]float32, rise []float32) *field.Block {
+	out := *b
+	n := len(b.NX)
+	x, y, z := room[0][:n], room[1][:n], room[2][:n]
+	for i := range x {
+		v := unit(b.NX[i]-rise[i], b.NY[i]-rise[n+i], b.NZ[i]-rise[2*n+i])
+		x[i], y[i], z[i] = v[0], v[1], v[2]
+	}
+	out.NX, out.NY, out.NZ = x, y, z
+	return &out
 }
 
 // rows calls f for runs of a tile's places that stand side by side in its square: the first, where it stands, and how many.
@@ -99,10 +176,16 @@ func (c *Canvas) standsAt(t, i int) int {
 }
 
 // gather fills the heights round a tile; false when they are 0 all over.
-func (c *Canvas) gather(k *scratch, p *Program, t int, own []float32) bool {
+func (c *Canvas) gather(k *scratch, of *shape, t int, own []float32) bool {
 	s := &k.slopes
+	some := own != nil || c.rim.heightKey(k.rim, of.across, t) != 0
+	var heights [4][]float32
+	for way, n := range c.beside(t) {
+		if n >= 0 {
+			heights[way] = c.heightOf(k, of.run, n)
+		}
+	}
 	fill(s.heights[:], nan)
-	some := own != nil || c.rim.heightKey(k.rim, p.across, t) != 0
 	put := func(from, at, n int, h []float32) {
 		to := s.heights[at : at+n]
 		if h == nil {
@@ -116,7 +199,7 @@ func (c *Canvas) gather(k *scratch, p *Program, t int, own []float32) bool {
 		if n < 0 {
 			continue
 		}
-		h := c.heightOf(k, p.relief, n)
+		h := heights[way]
 		some = some || h != nil
 		rows(c.spans[n], func(from, at, n int) {
 			x, y := at%side, at/side

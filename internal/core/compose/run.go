@@ -99,14 +99,10 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 			t = do.Tiles[i]
 		}
 		pixel.Calm()
-		k := c.scratch(w)
-		k.ctx = ctx
+		k := c.begin(ctx, w)
 		if k.channels == nil {
 			k.channels = newChannels(tileTexels)
 		}
-		k.rim = c.rim.scratch(w)
-		k.rim.ctx = ctx
-		k.lost, k.rim.lost = false, false
 		is, has := c.keys(k, p, t), Keys{}
 		if do.Has != nil {
 			has = do.Has(t)
@@ -119,6 +115,14 @@ func (c *Canvas) Run(ctx context.Context, p *Program, do Pass) error {
 		}
 	})
 	return p.fault(err)
+}
+
+// begin is a worker's scratch, ready for a tile.
+func (c *Canvas) begin(ctx context.Context, w int) *scratch {
+	k := c.scratch(w)
+	k.ctx, k.lost, k.rim = ctx, false, c.rim.scratch(w)
+	k.rim.ctx, k.rim.lost, k.rim.home = ctx, false, k
+	return k
 }
 
 // fault is what went wrong in a run, err aside.
@@ -161,7 +165,7 @@ func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 		for _, n := range c.beside(t) {
 			is.Normals = mix(is.Normals, c.reliefKey(k, p, n))
 		}
-		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.across, t))
+		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.relief.across, t))
 	}
 	return is
 }
@@ -175,7 +179,7 @@ func (c *Canvas) reliefKey(k *scratch, p *Program, t int) uint64 {
 	if h := known.Load(); h != 0 {
 		return h
 	}
-	h := mix(keptHeight, c.heightKey(k, p.relief, t))
+	h := mix(keptHeight, c.heightKey(k, p.relief.run, t))
 	known.Store(h)
 	return h
 }
@@ -200,7 +204,7 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 			fill(ch.Bend[1], 0)
 			c.lay(k, p.bends, t, &blendPlanes{planeBend: &ch.Bend[0], planeBend + 1: &ch.Bend[1]})
 		}
-		c.normals(k, p, t, ch, c.heightOf(k, p.relief, t))
+		c.normals(k, p, t, ch, nil)
 		return ch
 	}
 	from := 0
@@ -211,7 +215,7 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 			lieBare(planes)
 			c.lay(k, p.run[:chosen], t, planes)
 			b = newBelow(planes)
-			if !k.lost {
+			if !k.lost && !k.rim.lost {
 				c.body.cache.put(at, b, b.bytes)
 			}
 		}
@@ -269,8 +273,7 @@ func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, 
 	}
 	shown := make([]int, len(c.tiles))
 	err = par.Blocks(ctx, len(shown), 1, func(w, t, _ int) {
-		k := c.scratch(w)
-		k.ctx, k.lost = ctx, false
+		k := c.begin(ctx, w)
 		shown[t] = c.known(k, s, t).shown
 	})
 	all := 0
@@ -301,8 +304,7 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 		return out, err
 	}
 	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
-		k := c.scratch(w)
-		k.ctx, k.lost = ctx, false
+		k := c.begin(ctx, w)
 		c.evaluate(k, s, t, out[c.tiles[t].From:c.tiles[t].To])
 	})
 	return out, p.fault(err)

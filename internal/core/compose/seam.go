@@ -49,7 +49,7 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 		c.seams = append(c.seams, rims[t].seams...)
 	}
 	c.rim = newGround(b, tiles)
-	c.rim.pitch = c.pitch
+	c.rim.pitch, c.rim.canvas = c.pitch, c
 	c.rim.tri = make([]int32, n)
 	in := &c.rim.in
 	in.make(n, len(tiles))
@@ -283,11 +283,12 @@ func unfold(m *mesh.Model, side, other int32, way geom.Vec3) geom.Vec3 {
 }
 
 // across are the heights of a tile's rim and the steps that lead there; NaN where the surface ends.
-func (c *Canvas) across(k *scratch, p *Program, t int) ([]float32, []seam) {
+func (c *Canvas) across(k *scratch, of *shape, t int) ([]float32, []seam) {
 	from, to := c.rim.tiles[t].From, c.rim.tiles[t].To
 	seams := c.seams[from:to]
 	h := make([]float32, len(seams))
-	copy(h, c.rim.heightOf(k.rim, p.across, t))
+	copy(h, c.rim.heightOf(k.rim, of.across, t))
+	k.lost = k.lost || k.rim.lost
 	for i := range seams {
 		if seams[i].open {
 			h[i] = nan

@@ -71,8 +71,7 @@ func (c *Canvas) At(ctx context.Context, p *Program, column, row int) (*At, erro
 		return nil, err
 	}
 	out.Notes = pixel.Physical.Judge(out.Base, out.Metallic)
-	k := c.scratch(0)
-	k.ctx, k.lost = ctx, false
+	k := c.begin(ctx, 0)
 	doc, tree := p.plan.doc, p.plan.tree
 	left := float32(1)
 	for j := len(doc.Layers) - 1; j >= 0; j-- {

@@ -91,6 +91,8 @@ type Kind struct {
 	Warps  bool     `json:"warps,omitempty"`  // it reads nothing that is known of the place itself alone, so that it can be read elsewhere
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
+	// Tilted tells whether the normal is wanted with the relief of the layers below; nil where it never is.
+	Tilted func(p []float64) bool `json:"-"`
 	// Fill writes the field, 0–1, for the block; p follows Params, pick tells the chosen parts.
 	Fill func(b *Block, p []float64, pick []bool, out []float32) `json:"-"`
 	// Words says the clause in the reading of its layer; names are those of its parts or layers.
@@ -233,7 +235,8 @@ var Kinds = []Kind{
 		Params: slices.Concat([]Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: facingPicked, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "as picked")},
 			{Name: "cone", Label: "cone", Unit: "°", Min: 1, Max: 180, Default: 80},
-		}, picked("direction", -1, 1, "", true, facingPicked)),
+		}, picked("direction", -1, 1, "", true, facingPicked), []Param{{Name: "relief", Label: "relief", Max: 1, Whole: true, Choices: []string{"before", "after"}}}),
+		Tilted: func(p []float64) bool { return p[5] == 1 },
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			edge := float32(math.Cos(p[1] * math.Pi / 180))
 			scale := 1 / (1 - edge)
@@ -251,6 +254,9 @@ var Kinds = []Kind{
 			way := "the way that was picked"
 			if p[0] < facingPicked {
 				way = directions[int(p[0])]
+			}
+			if p[5] == 1 {
+				way += " with its relief"
 			}
 			if invert {
 				return "where it does not face " + way

@@ -331,7 +331,7 @@ func (c *Clause) Values(k *field.Kind) []float64 {
 // Relief tells whether the clause reads the height that layers below its own lay down.
 func (c *Clause) Relief() bool {
 	k, err := field.KindOf(c.Kind)
-	return err == nil && k.Needs&field.NeedHeight != 0
+	return err == nil && (k.Needs&field.NeedHeight != 0 || k.Tilted != nil && k.Tilted(c.Values(k)))
 }
 
 // Parse reads a document and checks it.
