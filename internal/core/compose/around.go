@@ -38,6 +38,7 @@ const (
 	keptReading = 0x52
 	keptSource  = 0x53
 	keptLeaning = 0x4c
+	keptFlat    = 0x46
 )
 
 // average is an average over a radius in metres.
@@ -180,6 +181,10 @@ func (w *wants) add(a *around) {
 
 func (w *wants) turns(run []turn) {
 	for _, s := range run {
+		if s.flat != nil {
+			w.turns(s.flat.run)
+			continue
+		}
 		w.step(s.step)
 	}
 }

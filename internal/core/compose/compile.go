@@ -32,8 +32,9 @@ type shape struct{ run, across []turn }
 // turn is a step in the order of a run: a coat, or the beginning or the end of a group.
 type turn struct {
 	*step
-	skip int    // where a group begins: how many turns on it ends; 0 for a coat, −1 where a group ends
-	lays uint16 // a bit for each plane that it lays down, or that the layers of a group do
+	skip int        // where a group begins: how many turns on it ends; 0 for a coat, −1 where a group ends
+	flat *flatGroup // of a group that is flattened: what it does, in place of its turns
+	lays uint16     // a bit for each plane that it lays down, or that the layers of a group do
 }
 
 // step lays one layer down: a mask from its Where, then each channel that is on. A group fades what its layers, between the
@@ -321,24 +322,45 @@ func (p *plan) turns(g *ground, group, end int, wanted func(i int) bool) (out []
 			if len(in) == 0 {
 				continue
 			}
+			if f := p.flatten(i, in); f != nil && i < end {
+				if !p.plain(i) {
+					if f.run, err = p.framed(g, i, in); err != nil {
+						return nil, err
+					}
+				}
+				f.close()
+				out = append(out, f.turn(i))
+				continue
+			}
 			if i >= end || p.plain(i) {
 				out = append(out, in...)
 				continue
 			}
 		}
+		if l.Group {
+			if in, err = p.framed(g, i, in); err != nil {
+				return nil, err
+			}
+			out = append(out, in...)
+			continue
+		}
 		s, err := p.step(g, i)
 		if err != nil {
 			return nil, err
 		}
-		if !l.Group {
-			out = append(out, turn{step: s, lays: s.lays()})
-			continue
-		}
-		lays := planesOf(in)
-		out = append(out, turn{s, len(in) + 1, lays})
-		out = append(append(out, in...), turn{s, -1, lays})
+		out = append(out, turn{step: s, lays: s.lays()})
 	}
 	return out, nil
+}
+
+// framed is what a group holds between the turns where it begins and ends.
+func (p *plan) framed(g *ground, i int, in []turn) ([]turn, error) {
+	s, err := p.step(g, i)
+	if err != nil {
+		return nil, err
+	}
+	lays := planesOf(in)
+	return slices.Concat([]turn{{step: s, skip: len(in) + 1, lays: lays}}, in, []turn{{step: s, skip: -1, lays: lays}}), nil
 }
 
 // lays has a bit for each plane that a step lays down.

@@ -274,7 +274,6 @@ type scratch struct {
 	shown, own [tileTexels]float32
 	channels   *Channels
 	slopes     slopes
-	masks      []*mask
 	levels     []*level
 	square     [2][tileTexels]float32 // see squares
 	read       [3][]float32

@@ -24,24 +24,30 @@ var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, pl
 
 // lay blends turns over what planes hold of a tile; those that are nil are not wanted.
 func (g *ground) lay(k *scratch, run []turn, t int, planes *blendPlanes) {
-	first := len(k.masks)
+	masks := g.masksFor(k, run, t)
+	sources := g.sourced(k, run, masks, t, planes)
+	flats := g.flats(k, run, t, planes)
+	n := g.tiles[t].Len()
+	for at := 0; at < n; at += blendRun {
+		b := blending{k: k, planes: planes, at: at, end: min(n, at+blendRun)}
+		b.lay(run, masks, sources, flats)
+	}
+}
+
+// masksFor are the masks of turns on a tile.
+func (g *ground) masksFor(k *scratch, run []turn, t int) []*mask {
+	out := make([]*mask, 0, len(run))
 	for i := 0; i < len(run); i++ {
 		m := g.mask(k, run[i].step, t) // this may lay what the mask depends on
-		k.masks = append(k.masks, m)
+		out = append(out, m)
 		if m != nil && m.empty {
 			for range run[i].skip {
-				k.masks = append(k.masks, m)
+				out = append(out, m)
 				i++
 			}
 		}
 	}
-	sources := g.sourced(k, run, k.masks[first:], t, planes)
-	n := g.tiles[t].Len()
-	for at := 0; at < n; at += blendRun {
-		b := blending{k: k, planes: planes, at: at, end: min(n, at+blendRun)}
-		b.lay(run, k.masks[first:], sources)
-	}
-	k.masks = k.masks[:first]
+	return out
 }
 
 // sourced reads what sources give on a tile, by turn and value; nil where no turn has one.
@@ -81,10 +87,14 @@ func (b *blending) of(plane int) []float32 {
 	return (*b.planes[plane])[b.at:b.end]
 }
 
-func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16) {
+func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16, flats []*flattened) {
 	shown, own := b.k.shown[:b.end-b.at], b.k.own[:b.end-b.at]
 	for i := 0; i < len(run); i++ {
 		s := &run[i]
+		if s.flat != nil {
+			flats[i].lay(b, s.flat.run)
+			continue
+		}
 		if !s.show(shown, masks[i], b.at, s.opacity) {
 			i += max(0, s.skip)
 			continue

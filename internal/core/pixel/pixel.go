@@ -95,6 +95,9 @@ func softLight(b, s float32) float32 {
 	return b + (2*s-1)*(d-b)
 }
 
+// Straight tells whether what the mode makes rises in a straight line with what lies below.
+func (b Blend) Straight() bool { return b.line != nil }
+
 // BlendOf finds a mode by name; the empty name is over.
 func BlendOf(name string) (Blend, error) {
 	if name == "" {

@@ -64,25 +64,14 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		}
 		return "Add " + l.Name, l.ID, nil
 	},
-	"group": func(d *Document, e Edit) (string, string, error) {
-		g := d.NewGroup(d.freeName("Group"))
-		if len(e.Layers) == 0 {
-			d.Layers = append(d.Layers, g)
-			return "Add " + g.Name, g.ID, nil
-		}
-		blocks, err := d.blocks(e.Layers)
+	"group": group,
+	"flatten": func(d *Document, e Edit) (string, string, error) {
+		i, err := d.toFlatten(e.Layer, e.Kind)
 		if err != nil {
 			return "", "", err
 		}
-		top := &d.Layers[blocks[len(blocks)-1][1]-1]
-		g.In = top.In
-		label := "Group " + several(d, e.Layers)
-		at := blocks[len(blocks)-1][1]
-		for _, b := range blocks {
-			d.Layers[b[1]-1].In = g.ID
-		}
-		d.Layers = slices.Insert(d.Layers, at, g)
-		return label, g.ID, nil
+		d.Layers[i].Flat = true
+		return "Flatten " + d.Layers[i].Name, d.Layers[i].ID, nil
 	},
 	"ungroup": func(d *Document, e Edit) (string, string, error) {
 		g, i, err := d.Layer(e.Layer)
@@ -264,6 +253,72 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		l.Where[i] = changed
 		return "Change " + words(e.Path) + " of " + changed.Kind + " in " + l.Name, l.ID, nil
 	},
+}
+
+// group puts layers into a group of their own, right above the highest of them.
+func group(d *Document, e Edit) (string, string, error) {
+	g := d.NewGroup(d.freeName("Group"))
+	if len(e.Layers) == 0 {
+		d.Layers = append(d.Layers, g)
+		return "Add " + g.Name, g.ID, nil
+	}
+	blocks, err := d.blocks(e.Layers)
+	if err != nil {
+		return "", "", err
+	}
+	top := &d.Layers[blocks[len(blocks)-1][1]-1]
+	g.In = top.In
+	label := "Group " + several(d, e.Layers)
+	at := blocks[len(blocks)-1][1]
+	for _, b := range blocks {
+		d.Layers[b[1]-1].In = g.ID
+	}
+	d.Layers = slices.Insert(d.Layers, at, g)
+	return label, g.ID, nil
+}
+
+// toFlatten is the place of the group that is to be flattened: the one named, or one made of all that lies above or below a
+// layer in its group.
+func (d *Document) toFlatten(mark, which string) (int, error) {
+	l, i, err := d.Layer(mark)
+	switch {
+	case err != nil:
+		return 0, err
+	case which == "" && !l.Group:
+		return 0, fmt.Errorf("“%s” is no group; flatten a group, or what lies above or below", l.Name)
+	case which == "":
+		return i, nil
+	case which != "above" && which != "below":
+		return 0, fmt.Errorf("“%s” cannot be flattened; use above or below", which)
+	}
+	var all []string
+	past := false
+	for k := range d.Layers {
+		if o := &d.Layers[k]; o.ID == l.ID {
+			past = true
+		} else if o.In == l.In && past == (which == "above") {
+			all = append(all, o.ID)
+		}
+	}
+	if len(all) == 0 {
+		return 0, fmt.Errorf("nothing lies %s “%s”", which, l.Name)
+	}
+	if len(all) == 1 {
+		if o, k, _ := d.Layer(all[0]); o.Group {
+			return k, nil
+		}
+	}
+	name := map[string]string{"above": "Above ", "below": "Below "}[which] + l.Name
+	_, made, err := group(d, Edit{Layers: all})
+	if err != nil {
+		return 0, err
+	}
+	d.settle()
+	g, k, err := d.Layer(made)
+	if err == nil {
+		g.Name = d.freeName(name[:min(len(name), MaxName)])
+	}
+	return k, err
 }
 
 // staysOpen are the edits that do not change the layer which they name.

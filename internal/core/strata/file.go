@@ -269,6 +269,7 @@ func Reference() string {
 	p("| `group` | true for a group, which holds layers and lays nothing down itself | false |")
 	p("| `in` | mark of the group that holds it; what a group holds lies right below it | none |")
 	p("| `blend` | of a group: how what it holds, laid over nothing first, goes over what lies below; none has its layers go over that one by one | none |")
+	p("| `flat` | of a group: true when what it makes is kept as maps, so that what it holds is not evaluated again; what it holds is locked meanwhile | false |")
 	p("| `finish` | of a group that a finish was laid as: what its dials stand at; written by the program | none |")
 	p("| `hidden` | true or false | false |")
 	p("| `locked` | true when nothing may change it until it is unlocked | false |")

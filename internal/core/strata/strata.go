@@ -36,6 +36,7 @@ type Layer struct {
 	In      string   `json:"in,omitempty"`     // mark of the group that holds it
 	Finish  *Laid    `json:"finish,omitempty"` // of a group that a finish was laid as
 	Blend   string   `json:"blend,omitempty"`  // of a group: how what it holds goes over what lies below, together; none has them do so one by one
+	Flat    bool     `json:"flat,omitempty"`   // of a group: what it makes is kept as maps, and what it holds stays as it is
 	Hidden  bool     `json:"hidden,omitempty"`
 	Locked  bool     `json:"locked,omitempty"`
 	Clip    bool     `json:"clip,omitempty"` // it shows only where the layer below does
@@ -443,6 +444,9 @@ func (l *Layer) check() *Wrong {
 	}
 	if l.Blend != "" && !l.Group {
 		return wrongf("blend", "it is for groups; a coat has one for each channel")
+	}
+	if l.Flat && !l.Group {
+		return wrongf("flat", "it is for groups")
 	}
 	if l.Finish != nil && (!l.Group || len(l.Finish.Own) > MaxOwn) {
 		return wrongf("finish", "a finish is a group, and has at most %d kB", MaxOwn>>10)

@@ -209,3 +209,49 @@ func TestClausesThatAreOffAreNotRead(t *testing.T) {
 		}
 	}
 }
+
+// A group, or all that lies above or below a layer, is flattened: what it holds stays, cannot be changed meanwhile, and comes
+// back whole; undo takes the step back as it does any.
+func TestFlattening(t *testing.T) {
+	d := new(Document)
+	for _, name := range []string{"Steel", "Paint", "Rust", "Dirt"} {
+		d.Layers = append(d.Layers, d.NewLayer(name))
+	}
+	before := d.Clone()
+	paint := d.Layers[1].ID
+	label, mark, err := d.Apply(Edit{Do: "flatten", Layer: paint, Kind: "above"})
+	if err != nil || label != "Flatten Above Paint" {
+		t.Fatalf("%q, %v", label, err)
+	}
+	g, i, _ := d.Layer(mark)
+	if tree := d.Tree(); !g.Flat || len(tree.Holds(i)) != 2 || i != 4 {
+		t.Errorf("the group holds %v and stands at %d", tree.Holds(i), i)
+	}
+	rust, _ := d.Named("Rust")
+	if _, _, err := d.Apply(Edit{Do: "set", Layer: rust.ID, Path: "opacity", Value: []byte("0.5")}); err == nil || err.Error() != "“Above Paint” is flattened; open it first" {
+		t.Errorf("a layer in it was changed: %v", err)
+	}
+	if _, _, err := d.Apply(Edit{Do: "set", Layer: mark, Path: "opacity", Value: []byte("0.5")}); err != nil {
+		t.Errorf("its own opacity: %v", err)
+	}
+	if _, _, err := d.Apply(Edit{Do: "set", Layer: mark, Path: "flat", Value: []byte("false")}); err != nil {
+		t.Fatal(err)
+	}
+	if rust, _ := d.Named("Rust"); !rust.equal(&before.Layers[2]) && rust.In == mark {
+		in := *rust
+		in.In = ""
+		if !in.equal(&before.Layers[2]) {
+			t.Errorf("what was flattened came back as %+v", rust)
+		}
+	}
+	steel, _ := d.Named("Steel")
+	for _, e := range []Edit{{Do: "flatten", Layer: steel.ID}, {Do: "flatten", Layer: steel.ID, Kind: "below"}, {Do: "flatten", Layer: steel.ID, Kind: "beside"}, {Do: "set", Layer: steel.ID, Path: "flat", Value: []byte("true")}} {
+		was := d.Clone()
+		if _, _, err := d.Apply(e); err == nil {
+			t.Errorf("%+v was made", e)
+		}
+		if len(Diff(was, d)) > 0 {
+			t.Errorf("%+v left traces", e)
+		}
+	}
+}

@@ -158,15 +158,18 @@ func (d *Document) NewGroup(name string) Layer {
 	return g
 }
 
-// Locked says that a layer, or a group that it is in, is locked, if so.
+// Locked says that a layer, or a group that it is in, is locked, or that it lies in a flattened one, if so.
 func (d *Document) Locked(mark string) error {
-	for range len(d.Layers) {
+	for n := range len(d.Layers) {
 		l, _, err := d.Layer(mark)
 		if err != nil {
 			return nil
 		}
 		if l.Locked {
 			return fmt.Errorf("“%s” is locked; unlock it first", l.Name)
+		}
+		if l.Flat && n > 0 {
+			return fmt.Errorf("“%s” is flattened; open it first", l.Name)
 		}
 		mark = l.In
 	}
