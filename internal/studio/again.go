@@ -115,6 +115,11 @@ func (a *Asset) match(plan *Plan, t *taken) {
 				plan.Layers = append(plan.Layers, fmt.Sprintf("Layer “%s” is aimed at “%s”, which is gone.", l.Name, key))
 			}
 		}
+		for _, p := range l.Parts {
+			if !slices.Contains(t.model.Parts, p) && slices.Contains(a.model.Parts, p) {
+				plan.Layers = append(plan.Layers, fmt.Sprintf("Layer “%s” is aimed at the part “%s”, which is gone.", l.Name, p))
+			}
+		}
 		for _, c := range l.Where {
 			for _, p := range c.Parts {
 				if !slices.Contains(t.model.Parts, p) && slices.Contains(a.model.Parts, p) {

@@ -10,6 +10,7 @@ import (
 	"math"
 	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
@@ -56,7 +57,7 @@ func (s *Server) putPicture(c *echo.Context, a *studio.Asset) error {
 }
 
 // mesh answers with the model for the viewport: the length of a JSON head in four bytes, the head
-// padded to four, then for each set positions, normals, tangents and UVs as floats and indices as
+// padded to four, then for each set, its triangles part by part, positions, normals, tangents and UVs as floats and indices as
 // 32-bit numbers. UVs are those of the set's own square, with V downwards as WebGL pictures have it.
 func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 	m, sets := a.Model()
@@ -70,6 +71,8 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 		Name     string `json:"name"`
 		Vertices int    `json:"vertices"`
 		Indices  int    `json:"indices"`
+		// Parts are runs of indices: the part's number in the model, the first index and how many.
+		Parts [][3]int `json:"parts"`
 	}
 	var heads []head
 	var body bytes.Buffer
@@ -82,7 +85,16 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 		}
 	}
 	for i := range sets {
-		order, tan, idx := m.Indexed(sets[i].Tris, tangents)
+		tris := slices.Clone(sets[i].Tris)
+		slices.SortStableFunc(tris, func(a, b int32) int { return int(m.Part[a] - m.Part[b]) })
+		var parts [][3]int
+		for k, t := range tris {
+			if n := len(parts); n == 0 || parts[n-1][0] != int(m.Part[t]) {
+				parts = append(parts, [3]int{int(m.Part[t]), 3 * k, 0})
+			}
+			parts[len(parts)-1][2] += 3
+		}
+		order, tan, idx := m.Indexed(tris, tangents)
 		for _, v := range order {
 			p := m.Positions[v]
 			f32(p.X, p.Y, p.Z)
@@ -101,7 +113,7 @@ func (s *Server) mesh(c *echo.Context, a *studio.Asset) error {
 		for _, j := range idx {
 			body.Write(binary.LittleEndian.AppendUint32(nil, j))
 		}
-		heads = append(heads, head{sets[i].Key, len(order), len(idx)})
+		heads = append(heads, head{sets[i].Key, len(order), len(idx), parts})
 	}
 	b := m.Bounds()
 	text, err := json.Marshal(map[string]any{"sets": heads, "min": b.Min.Array(), "max": b.Max.Array()})

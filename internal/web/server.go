@@ -331,7 +331,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "stack-push", "target", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}

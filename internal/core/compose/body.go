@@ -58,24 +58,35 @@ func NewBody(cache *Cache, m *mesh.Model, sets []uv.Set, maps Maps) *Body {
 	return b
 }
 
-// aim is which triangles targets name. They name sets, also those of another way to split the asset: a layer aimed at a
-// material slot stays on its faces when the asset is split by tile.
-func (b *Body) aim(targets []string) []bool {
-	key := strings.Join(targets, "\x00")
+// aimKey tells the targets of layers apart.
+func aimKey(l *strata.Layer) string {
+	return strings.Join(l.Targets, "\x00") + "\x01" + strings.Join(l.Parts, "\x00")
+}
+
+// aim is which triangles a layer may touch: those of its sets that belong to its parts. Its targets name sets, also those of
+// another way to split the asset: a layer aimed at a material slot stays on its faces when the asset is split by tile.
+func (b *Body) aim(l *strata.Layer) []bool {
+	key := aimKey(l)
 	if of, ok := b.aims[key]; ok {
 		return of
 	}
 	m := b.model
 	materials := uv.MaterialKeys(m)
 	of := make([]bool, len(m.Tris))
-	all := slices.Contains(targets, uv.SingleKey)
-	for t := range of {
-		if s := b.setOf[t]; all || s >= 0 && slices.Contains(targets, b.sets[s].Key) || slices.Contains(targets, materials[m.Material[t]]) {
-			of[t] = true
-			continue
+	all := len(l.Targets) == 0 || slices.Contains(l.Targets, uv.SingleKey)
+	named := func(t int) bool {
+		if s := b.setOf[t]; all || s >= 0 && slices.Contains(l.Targets, b.sets[s].Key) || slices.Contains(l.Targets, materials[m.Material[t]]) {
+			return true
 		}
 		tile, ok := uv.TileOf(m, t)
-		of[t] = ok && slices.Contains(targets, strconv.Itoa(tile))
+		return ok && slices.Contains(l.Targets, strconv.Itoa(tile))
+	}
+	parts := make([]bool, len(m.Parts))
+	for i, p := range m.Parts {
+		parts[i] = len(l.Parts) == 0 || slices.Contains(l.Parts, p)
+	}
+	for t := range of {
+		of[t] = parts[m.Part[t]] && named(t)
 	}
 	b.aims[key] = of
 	return of

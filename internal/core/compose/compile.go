@@ -154,10 +154,7 @@ func newPlan(b *Body, d *strata.Document) *plan {
 	for i := range d.Layers {
 		l := &d.Layers[i]
 		h := fnv.New64a()
-		for _, t := range l.Targets {
-			h.Write([]byte(t))
-			h.Write([]byte{0})
-		}
+		h.Write([]byte(aimKey(l)))
 		where := mix(h.Sum64(), p.joined(i))
 		if l.Soften > 0 {
 			where = mix(where, bits(l.Soften))
@@ -191,7 +188,7 @@ func beyond(v *strata.Value) uint64 {
 // plain tells whether a group changes nothing of what its layers lay down.
 func (p *plan) plain(i int) bool {
 	l := &p.doc.Layers[i]
-	return l.Opacity == 1 && l.Blend == "" && len(l.Targets) == 0 && !hasWhere(l) && p.doc.Base(i) < 0
+	return l.Opacity == 1 && l.Blend == "" && len(l.Targets) == 0 && len(l.Parts) == 0 && !hasWhere(l) && p.doc.Base(i) < 0
 }
 
 // hasWhere tells whether some clause of a layer has a say.

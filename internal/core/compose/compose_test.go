@@ -539,3 +539,44 @@ func TestTargetsHoldAcrossSplits(t *testing.T) {
 		}
 	}
 }
+
+// A layer aimed at parts touches those alone, within its sets; a group's parts hold for all that it holds.
+func TestLayersAimedAtParts(t *testing.T) {
+	m := mesh.Grid(8, 8, 0, func(s, t float64) [3]float64 { return [3]float64{s, 0, 1 - t} })
+	m.Parts = []string{"left", "right"}
+	for i := range m.Tris {
+		a, b, c := m.Corners(i)
+		if geom.Bary(a, b, c, 1./3, 1./3).X > 0.5 {
+			m.Part[i] = 1
+		}
+	}
+	sets, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := NewCanvas(context.Background(), body(m, sets, nil), &sets[0], 64)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := new(strata.Document)
+	coat(d, "#ff0000", func(l *strata.Layer) { l.Parts = []string{"right", "gone"} })
+	coat(d, "#00ff00", func(l *strata.Layer) { l.What.Colour.On, l.What.Metallic.On, l.What.Metallic.Number = false, true, 1 })
+	g := d.NewGroup("Group")
+	g.Parts, d.Layers[1].In = []string{"left"}, g.ID
+	if err := d.Put("", g); err != nil {
+		t.Fatal(err)
+	}
+	ch := evaluate(t, c, d)
+	for i, p := range places(c) {
+		red, metal := p.X > 0.5, p.X < 0.5
+		if (ch.Base[0][i] > 0.99) != red || (ch.Metallic[i] > 0.99) != metal {
+			t.Fatalf("at %.3f m: red %g, metallic %g", p.X, ch.Base[0][i], ch.Metallic[i])
+		}
+	}
+	if covered, targeted, err := coverage(t, c, d, 0); err != nil || covered != 0.5 || targeted != 0.5 {
+		t.Errorf("%g of %g is covered, want a half of a half: %v", covered, targeted, err)
+	}
+	if got := d.Reading(&d.Layers[0]); got != "on right, gone, everywhere" {
+		t.Errorf("it reads %q", got)
+	}
+}

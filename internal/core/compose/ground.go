@@ -219,19 +219,15 @@ type target struct {
 
 // aim resolves a layer's targets.
 func (g *ground) aim(l *strata.Layer) target {
-	whole := len(l.Targets) == 0
-	key := ""
-	for _, t := range l.Targets {
-		whole = whole || g.only != "" && t == g.only
-		key += t + "\x00"
-	}
-	if whole {
+	whole := len(l.Targets) == 0 || g.only != "" && slices.Contains(l.Targets, g.only)
+	if whole && len(l.Parts) == 0 {
 		return target{share: 1}
 	}
+	key := aimKey(l)
 	if t, ok := g.aims[key]; ok {
 		return t
 	}
-	t := target{of: g.body.aim(l.Targets)}
+	t := target{of: g.body.aim(l)}
 	in, all := 0, 0
 	for i := range g.tiles {
 		all += g.tiles[i].Len()

@@ -158,7 +158,7 @@ func Save(d *strata.Document, group, title, help string, diagonal float64) (f *F
 	}
 	for k := range layers {
 		l := &layers[k]
-		l.Targets = nil
+		l.Targets, l.Parts = nil, nil
 		if k < len(layers)-1 && l.Finish != nil {
 			l.Finish = nil
 		}

@@ -276,6 +276,7 @@ func Reference() string {
 	p("| `clip` | true when it shows only where the layer below does, which is not clipped itself | false |")
 	p("| `opacity` | 0 to 1 | 1 |")
 	p("| `targets` | names of the sets that it touches; none means all | all |")
+	p("| `parts` | names of the parts of the model that it touches, within its sets; none means all | all |")
 	p("| `soften` | metres over which its finished Where is averaged along the surface, 0 to %d | 0 |", pixel.MaxSoften)
 	p("| `what` | what it lays down, by channel | nothing |")
 	p("| `where` | a list of up to %d clauses | everywhere |\n", MaxClauses)

@@ -65,7 +65,7 @@ func Diff(from, to *Document) (ops []Op) {
 
 // equal compares two layers, an absent list like an empty one.
 func (l *Layer) equal(o *Layer) bool {
-	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Flat == o.Flat && l.Blend == o.Blend && l.Locked == o.Locked && l.Finish.equal(o.Finish) && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What.equal(&o.What) && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) &&
+	return l.ID == o.ID && l.Name == o.Name && l.Group == o.Group && l.In == o.In && l.Flat == o.Flat && l.Blend == o.Blend && l.Locked == o.Locked && l.Finish.equal(o.Finish) && l.Hidden == o.Hidden && l.Clip == o.Clip && l.Opacity == o.Opacity && l.What.equal(&o.What) && l.Soften == o.Soften && slices.Equal(l.Targets, o.Targets) && slices.Equal(l.Parts, o.Parts) &&
 		slices.EqualFunc(l.Where, o.Where, func(a, b Clause) bool { return a.equal(&b) })
 }
 

@@ -42,6 +42,7 @@ type Layer struct {
 	Clip    bool     `json:"clip,omitempty"` // it shows only where the layer below does
 	Opacity float32  `json:"opacity"`
 	Targets []string `json:"targets,omitempty"` // names of sets; none means all
+	Parts   []string `json:"parts,omitempty"`   // of the model that it touches; none means all
 	What    What     `json:"what"`
 	Soften  float32  `json:"soften,omitempty"` // metres over which the finished Where is averaged
 	Where   []Clause `json:"where"`
@@ -266,7 +267,7 @@ func (d *Document) Clone() *Document {
 }
 
 func (l Layer) clone() Layer {
-	l.Targets, l.Finish = slices.Clone(l.Targets), l.Finish.clone(nil)
+	l.Targets, l.Parts, l.Finish = slices.Clone(l.Targets), slices.Clone(l.Parts), l.Finish.clone(nil)
 	for _, ch := range Channels {
 		v := ch.Of(&l.What)
 		*v = v.clone()
@@ -518,6 +519,11 @@ func (d *Document) Reading(l *Layer) string {
 	}
 	if l.Group {
 		words = strings.TrimSuffix(d.holds(i)+", "+words, ", everywhere")
+	}
+	if n := len(l.Parts); n > 3 {
+		words = fmt.Sprintf("on %d parts, %s", n, words)
+	} else if n > 0 {
+		words = fmt.Sprintf("on %s, %s", strings.ReplaceAll(strings.Join(l.Parts, ", "), "_", " "), words)
 	}
 	if b := d.Base(i); b >= 0 {
 		return fmt.Sprintf("on “%s”, %s", d.Layers[b].Name, words)

@@ -212,13 +212,14 @@ class App {
     this.strata.render();
   }
 
-  /** Ghosts the sets that the chosen layer, or a group that it is in, leaves out. */
+  /** Ghosts the sets and parts that the chosen layer, or a group that it is in, leaves out. */
   ghost() {
-    const sets = this.state?.sets.map(s => s.name) || [], out = new Set();
+    const sets = this.state?.sets.map(s => s.name) || [], out = new Set(), parts = new Set();
     for (let l = this.ghosts && this.layer(); l; l = this.doc.layers.find(k => k.id === l.in)) {
       if (l.targets?.some(t => sets.includes(t))) for (const s of sets) if (!l.targets.includes(s)) out.add(s);
+      if (l.parts?.length) this.state.parts.forEach((p, i) => { if (!l.parts.includes(p)) parts.add(i); });
     }
-    this.viewport.ghost(out);
+    this.viewport.ghost(out, parts);
   }
 
   /** Sends an edit that is kept. */
@@ -462,10 +463,21 @@ class App {
     c.addEventListener('pointerdown', e => { down = [e.clientX, e.clientY]; });
     c.addEventListener('click', async e => {
       // A drag turns the camera and picks nothing.
+      if (down && !this.picking && Math.hypot(e.clientX - down[0], e.clientY - down[1]) <= 4) this.strata.targets.click(this.viewport.pick(e));
       if (!this.picking || !down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4) return;
       const hit = this.viewport.pick(e);
       if (hit) try { await this.picking.at(hit); } catch (err) { toast(err.message); }
     });
+    const flat = $('#flat');
+    let pressed = null;
+    flat.addEventListener('pointerdown', e => { pressed = [e.clientX, e.clientY]; });
+    flat.addEventListener('click', e => {
+      if (pressed && Math.hypot(e.clientX - pressed[0], e.clientY - pressed[1]) <= 4) this.strata.targets.click(this.onFlat(e));
+    });
+    for (const [box, at] of [[c, e => this.viewport.pick(e)], [flat, e => this.onFlat(e)]]) {
+      box.addEventListener('pointermove', e => this.strata.targets.over(() => at(e)));
+      box.addEventListener('pointerleave', () => this.strata.targets.over(() => null));
+    }
     c.addEventListener('pointerdown', e => {
       if (!this.turning) return;
       e.stopImmediatePropagation();
@@ -475,6 +487,12 @@ class App {
       c.addEventListener('pointermove', move);
       c.addEventListener('pointerup', () => c.removeEventListener('pointermove', move), { once: true });
     }, true);
+  }
+
+  /** The place on the flat map under the pointer with its part; null beside what is covered. */
+  onFlat(e) {
+    const hit = this.viewport.pickFlat(e), part = hit && this.viewport.partOf(hit.set, hit.u, hit.v);
+    return part === undefined ? null : { ...hit, part };
   }
 
   /** Takes the card's picture once the strata have settled, and again after changes. */

@@ -23,14 +23,14 @@ export class Bench {
     const l = this.app.layer();
     $('#what-name').textContent = l ? l.name : '';
     $('#where-words').textContent = $('#where-words').title = l ? l.reading : '';
-    keyed($('#what-tools'), l ? [{ key: l.id, of: l.locked, make: () => this.tools(l) }] : []);
+    keyed($('#what-tools'), l ? [{ key: l.id, of: [l.locked, l.flat, l.in, this.app.doc.layers.map(k => k.id)], make: () => this.tools(l) }] : []);
     if (!l) {
       keyed($('#what'), [{ key: 'none', of: 0, make: () => el('p.quiet', {}, 'Choose a layer to work on it here.') }]);
       keyed($('#chain'), []);
       return;
     }
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
-      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish], make: () => this.group(l) }] : this.channels(l)]);
+      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish, l.flat], make: () => this.group(l) }] : this.channels(l)]);
     this.chain(l);
     this.app.sources.render();
   }
@@ -53,7 +53,28 @@ export class Bench {
     lock.onclick = () => this.set(l, 'locked', !l.locked);
     const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
     gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
-    return el('span', {}, lock, copy, gone);
+    const flat = el('button.plain', { title: 'Flatten: keep what layers make as maps, for speed; they stay as they are and can be opened at any time', 'aria-label': 'Flatten', 'aria-haspopup': 'menu', 'data-flatten': '' }, icon('stack-push'));
+    flat.onclick = () => this.flatten(l, flat);
+    const aim = el('button.plain', { title: 'Targets: the sets and parts that it touches, chosen here or on the model', 'aria-label': 'Targets', 'aria-haspopup': 'dialog', 'data-targets': '' }, icon('target'));
+    aim.onclick = () => this.app.strata.targets.show(this.app.layer(), aim);
+    return el('span', {}, aim, lock, flat, copy, gone);
+  }
+
+  /** Offers what can be flattened from a layer. */
+  flatten(l, beside) {
+    const menu = $('#flatten-menu'), of = this.app.doc.layers.filter(k => (k.in || '') === (l.in || '')), at = of.indexOf(l);
+    const item = (text, kind, on, edit) => {
+      const b = el('button.plain', { role: 'menuitem', 'data-kind': kind, disabled: !on }, text);
+      b.onclick = () => { menu.hidePopover(); this.app.edit(edit); };
+      return b;
+    };
+    menu.replaceChildren(...l.group ? [l.flat ? item('Open this group again', 'open', true, { do: 'set', layer: l.id, path: 'flat', value: false }) : item('Flatten this group', 'group', true, { do: 'flatten', layer: l.id })] : [],
+      item('Flatten all below', 'below', at > 0, { do: 'flatten', layer: l.id, kind: 'below' }), item('Flatten all above', 'above', at < of.length - 1, { do: 'flatten', layer: l.id, kind: 'above' }));
+    menu.showPopover();
+    const box = beside.getBoundingClientRect();
+    menu.style.left = `${Math.max(8, box.right - menu.offsetWidth)}px`;
+    menu.style.top = `${box.top - menu.offsetHeight - 6}px`;
+    menu.querySelector('button:not(:disabled)')?.focus();
   }
 
   /** How a group's layers go over what lies below. */
@@ -65,6 +86,11 @@ export class Bench {
     const save = el('button.button', { title: 'Keep this group as a finish of your own, to lay on other models', 'data-save': '' }, icon('bookmark-plus'), 'Save as finish');
     save.onclick = () => this.save(l);
     const dials = l.finish ? this.dials(l) : [];
+    if (l.flat) {
+      const open = el('button.button', { title: 'Have its layers evaluated again, and changed', 'data-open': '' }, icon('stack-pop'), 'Open again');
+      open.onclick = () => this.set(l, 'flat', false);
+      return el('div.group-what', {}, el('label', {}, el('span', {}, 'Laid'), blend), el('p.quiet', {}, 'It is flattened: what it makes is kept as maps. Its layers are all there, and locked until it is opened again.'), el('div.row', {}, open));
+    }
     return el('div.group-what', {}, ...dials, el('label', {}, el('span', {}, 'Laid'), blend), dials.length ? null : el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), el('div.row', {}, save, open));
   }
 

@@ -67,11 +67,11 @@ export class Strata {
     const focused = document.activeElement?.matches?.('.layer') && document.activeElement.dataset.id;
     const sets = app.state.sets.map(k => [k.name, k.label]);
     const tree = this.tree = new Tree(app.doc.layers), chosen = new Set(app.all());
-    const open = i => tree.over(i).every(p => !this.folded.has(app.doc.layers[p].id));
+    const open = i => tree.over(i).every(p => !this.folded.has(app.doc.layers[p].id) && !app.doc.layers[p].flat);
     const rows = app.doc.layers.flatMap((l, i) => {
       if (!open(i)) return [];
       const place = this.place(i);
-      return [{ key: l.id, of: [l.name, l.reading, l.hidden, l.locked, l.clip, l.group, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, chosen.has(l.id), l.id === app.chosen, app.alone?.includes(l.id), place, sets], make: () => this.row(l, i, place) }];
+      return [{ key: l.id, of: [l.name, l.reading, l.hidden, l.locked, l.flat, l.clip, l.group, l.targets, l.what.colour, l.what.roughness, l.what.metallic, i, chosen.has(l.id), l.id === app.chosen, app.alone?.includes(l.id), place, sets], make: () => this.row(l, i, place) }];
     }).reverse();
     if (!rows.length) rows.push({ key: 'none', of: 0, make: () => el('li.empty', {}, 'Layers lie here, the top one first. Add a coat, or lay a finish.') });
     keyed(this.list, rows);
@@ -92,10 +92,13 @@ export class Strata {
     }
   }
 
+  /** Whether what a group holds is out of sight. */
+  shut(l) { return this.folded.has(l.id) || !!l.flat; }
+
   /** How a layer lies in its groups: one letter for each group over it, the outermost first, that tells whether the group ends here. */
   place(i) {
-    const tree = this.tree, l = tree.layers[i], over = tree.over(i).reverse().map(p => tree.first[p] === i || l.group && this.folded.has(l.id) && tree.first[p] === tree.first[i] ? 'e' : 'i');
-    return over.join('') + (l.group ? this.folded.has(l.id) ? 'f' : tree.first[i] < i ? 'o' : 'n' : '');
+    const tree = this.tree, l = tree.layers[i], over = tree.over(i).reverse().map(p => tree.first[p] === i || l.group && this.shut(l) && tree.first[p] === tree.first[i] ? 'e' : 'i');
+    return over.join('') + (l.group ? this.shut(l) ? 'f' : tree.first[i] < i ? 'o' : 'n' : '');
   }
 
   row(l, i, place) {
@@ -106,7 +109,11 @@ export class Strata {
     li.classList.toggle('group', !!l.group);
     li.classList.toggle('alone', !!app.alone?.includes(l.id));
     for (const c of place) $('.brackets', li).append(el('i.' + { i: 'inside', e: 'ends', f: 'folded', o: 'opens', n: 'folded' }[c]));
-    if (l.group) {
+    if (l.flat) {
+      const open = el('button.plain.fold.flat', { title: 'Flattened: what it makes is kept as maps. Click to open it again', 'aria-label': `Open ${l.name} again` }, icon('stack-push'));
+      open.onclick = e => { e.stopPropagation(); app.edit({ do: 'set', layer: l.id, path: 'flat', value: false }); };
+      $('.layer-text', li).prepend(open);
+    } else if (l.group) {
       const folded = place.endsWith('f'), fold = el('button.plain.fold', { title: folded ? 'Open the group' : 'Fold the group', 'aria-label': `${folded ? 'Open' : 'Fold'} ${l.name}`, 'aria-expanded': String(!folded) }, icon(folded ? 'chevron-right' : 'chevron-down'));
       fold.onclick = e => { e.stopPropagation(); this.fold(l.id, !folded); };
       $('.layer-text', li).prepend(fold);
@@ -166,7 +173,7 @@ export class Strata {
     if (!(up || down || left || right)) return;
     e.preventDefault();
     if (!e.altKey) {
-      if (left || right) { if (l.group) this.fold(l.id, left); return; }
+      if (left || right) { if (l.group && !l.flat) this.fold(l.id, left); return; }
       const other = up ? e.currentTarget.previousElementSibling : e.currentTarget.nextElementSibling;
       if (!other?.dataset.id) return;
       app.choose(other.dataset.id);
@@ -193,7 +200,7 @@ export class Strata {
     };
     const marks = ['drop-above', 'drop-into', 'drop-below'];
     const where = e => {
-      const box = li.getBoundingClientRect(), y = (e.clientY - box.top) / box.height, folded = this.folded.has(l.id);
+      const box = li.getBoundingClientRect(), y = (e.clientY - box.top) / box.height, folded = this.shut(l);
       if (!l.group) return y < 0.5 ? 'drop-above' : 'drop-below';
       return y < 0.3 ? 'drop-above' : y > 0.7 && folded ? 'drop-below' : 'drop-into';
     };
@@ -233,7 +240,7 @@ export class Strata {
       share.title = known && l.coverage === 0 ? 'This layer shows nowhere: widen its Where or its targets' : 'Share of the targeted surface where the layer shows';
       const canvas = $('.core', li);
       if (!l.group) band(canvas, l);
-      else if (this.folded.has(l.id)) bandOf(canvas, this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))), l);
+      else if (this.shut(l)) bandOf(canvas, this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))), l);
       else canvas.getContext('2d').clearRect(0, 0, canvas.width, canvas.height);
     }
   }

@@ -151,6 +151,7 @@ export class Viewport {
     const floats = k => { const a = new Float32Array(buffer, at, k); at += 4 * k; return a; };
     for (const s of this.sets.values()) { this.group.remove(s.mesh); s.mesh.geometry.dispose(); }
     this.sets.clear();
+    this.lightUp(null);
     head.sets.forEach((h, i) => {
       const g = new THREE.BufferGeometry();
       g.setAttribute('position', new THREE.BufferAttribute(floats(3 * h.vertices), 3));
@@ -159,6 +160,7 @@ export class Viewport {
       g.setAttribute('uv', new THREE.BufferAttribute(floats(2 * h.vertices), 2));
       g.setIndex(new THREE.BufferAttribute(new Uint32Array(buffer, at, h.indices), 1));
       at += 4 * h.indices;
+      h.parts.forEach(([, from, n], k) => g.addGroup(from, n, k));
       const lit = new THREE.MeshStandardMaterial({ metalness: 1, roughness: 1 });
       const flat = new THREE.ShaderMaterial({ vertexShader: FLAT_VERTEX, fragmentShader: FLAT_FRAGMENT,
         uniforms: { tex: { value: null }, pick: { value: new THREE.Vector3() }, grey: { value: false }, srgb: { value: false }, checks: { value: false }, orm: { value: null }, range: { value: new THREE.Vector4(...this.physical.range) }, mirror: { value: this.physical.mirror }, cells: { value: 0 } } });
@@ -167,7 +169,7 @@ export class Viewport {
       const mesh = new THREE.Mesh(g, plain);
       mesh.castShadow = mesh.receiveShadow = true;
       this.group.add(mesh);
-      this.sets.set(h.name, { index: i, mesh, lit, flat, plain, pictures: this.picturesOf(h.name) });
+      this.sets.set(h.name, { index: i, mesh, parts: h.parts, lit, flat, plain, pictures: this.picturesOf(h.name) });
     });
     for (const [name, views] of this.pictures) {
       if (this.sets.has(name)) continue;
@@ -462,7 +464,9 @@ export class Viewport {
         m = flat;
       }
     }
-    s.mesh.material = this.ghosts?.has(name) && !this.high && this.mode !== 'plain' ? s.ghost ||= new THREE.MeshBasicMaterial({ color: '#8a8f92', transparent: true, opacity: 0.14, depthWrite: false }) : m;
+    const out = this.ghosts && !this.high && this.mode !== 'plain' ? s.parts.map(([part]) => this.ghosts.sets.has(name) || this.ghosts.parts.has(part)) : [];
+    if (out.includes(true)) s.ghost ||= new THREE.MeshBasicMaterial({ color: '#8a8f92', transparent: true, opacity: 0.14, depthWrite: false });
+    s.mesh.material = !out.includes(true) ? m : out.includes(false) ? out.map(o => o ? s.ghost : m) : s.ghost;
   }
 
   /** Loads a baked map's picture for the model. made changes when the map does. */
@@ -493,7 +497,7 @@ export class Viewport {
     let best = null;
     for (const [name, s] of this.sets) {
       const hit = ray.intersectObject(s.mesh, false)[0];
-      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance, place: hit.point.toArray(), normal: hit.normal ? hit.normal.toArray() : hit.face.normal.toArray() };
+      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance, place: hit.point.toArray(), normal: hit.normal ? hit.normal.toArray() : hit.face.normal.toArray(), part: partAt(s.parts, 3 * hit.faceIndex) };
     }
     return best;
   }
@@ -503,6 +507,19 @@ export class Viewport {
     const box = this.flatCanvas.getBoundingClientRect(), fit = Math.min(box.width, box.height) * 0.9 * this.flatView.zoom;
     const u = (e.clientX - box.left - (box.width - fit) / 2 - this.flatView.x) / fit, v = (e.clientY - box.top - (box.height - fit) / 2 - this.flatView.y) / fit;
     return u >= 0 && u < 1 && v >= 0 && v < 1 ? { set: this.flatSet, u, v } : null;
+  }
+
+  /** The part that covers a place of a set's square; undefined where none does. */
+  partOf(set, u, v) {
+    const s = this.sets.get(set), g = s?.mesh.geometry, at = g?.index.array, uv = g?.attributes.uv.array;
+    if (!s) return undefined;
+    for (let i = 0; i < at.length; i += 3) {
+      const [a, b, c] = [at[i] * 2, at[i + 1] * 2, at[i + 2] * 2];
+      const side = (p, q) => (uv[q] - uv[p]) * (v - uv[p + 1]) - (uv[q + 1] - uv[p + 1]) * (u - uv[p]);
+      const x = side(a, b), y = side(b, c), z = side(c, a);
+      if (x >= 0 && y >= 0 && z >= 0 || x <= 0 && y <= 0 && z <= 0) return partAt(s.parts, i);
+    }
+    return undefined;
   }
 
   /** Shows the cage: the front shell in verdigris, the rear one in oxide, as thin lines; null takes it away. */
@@ -589,11 +606,50 @@ export class Viewport {
     r.setViewport(0, 0, size.x, size.y);
   }
 
-  /** Draws some sets as ghosts, through which the others are seen. */
-  ghost(names) {
-    if (!names.size && !this.ghosts?.size) return;
-    this.ghosts = names;
+  /** Draws some sets and parts as ghosts, through which the others are seen. */
+  ghost(sets, parts) {
+    const some = sets.size || parts.size;
+    if (!some && !this.ghosts) return;
+    this.ghosts = some ? { sets, parts } : null;
     this.apply();
+  }
+
+  /** Lights a set, or a part of it or of all sets, on the model and on the flat map; null lights nothing. */
+  lightUp(what) {
+    const key = JSON.stringify(what);
+    if (key === this.litKey) return;
+    this.litKey = key;
+    this.litUp = what;
+    if (this.litGroup) {
+      this.scene.remove(this.litGroup);
+      this.litGroup.children.forEach(m => m.geometry.dispose());
+      this.litGroup = null;
+    }
+    if (what) {
+      this.litGroup = new THREE.Group();
+      const stuff = this.litStuff ||= new THREE.MeshBasicMaterial({ color: '#58b09c', transparent: true, opacity: 0.42, depthWrite: false, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
+      for (const [name, s] of this.sets) {
+        for (const [from, n] of this.litRuns(name)) {
+          const g = new THREE.BufferGeometry(), of = s.mesh.geometry;
+          g.setAttribute('position', of.attributes.position);
+          g.setIndex(of.index);
+          g.setDrawRange(from, n);
+          const m = new THREE.Mesh(g, stuff);
+          m.frustumCulled = false;
+          this.litGroup.add(m);
+        }
+      }
+      this.scene.add(this.litGroup);
+    }
+    this.drawFlat();
+    this.draw();
+  }
+
+  /** The runs of indices of a set that are lit. */
+  litRuns(name) {
+    const { set, part } = this.litUp || {}, s = this.sets.get(name);
+    if (!this.litUp || set !== undefined && set !== name) return [];
+    return s.parts.filter(([p]) => part === undefined || p === part).map(([, from, n]) => [from, n]);
   }
 
   /** Draws what is kept into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter. */
@@ -667,8 +723,26 @@ export class Viewport {
     g.imageSmoothingEnabled = fit < t.size;
     const x = Math.round((c.width - fit) / 2 + this.flatView.x * k), y = Math.round((c.height - fit) / 2 + this.flatView.y * k);
     g.drawImage(off, x, y, Math.round(fit), Math.round(fit));
+    this.lightFlat(g, x, y, fit);
     g.strokeStyle = setColour(this.sets.get(this.flatSet)?.index || 0);
     g.strokeRect(x - 0.5, y - 0.5, Math.round(fit) + 1, Math.round(fit) + 1);
+  }
+
+  /** Fills what is lit on the flat map. */
+  lightFlat(g, x, y, fit) {
+    if (!this.litUp) return;
+    const of = this.sets.get(this.flatSet)?.mesh.geometry;
+    if (!of) return;
+    const at = of.index.array, uv = of.attributes.uv.array;
+    g.fillStyle = 'rgba(88, 176, 156, 0.45)';
+    g.beginPath();
+    for (const [from, n] of this.litRuns(this.flatSet)) {
+      for (let i = from; i < from + n; i += 3) {
+        for (let k = 0; k < 3; k++) g[k ? 'lineTo' : 'moveTo'](x + uv[2 * at[i + k]] * fit, y + uv[2 * at[i + k] + 1] * fit);
+        g.closePath();
+      }
+    }
+    g.fill();
   }
 
   flatPointer() {
@@ -704,6 +778,9 @@ export class Viewport {
     return new Promise(r => c.toBlob(r, 'image/png'));
   }
 }
+
+/** The part whose run of indices holds one. */
+function partAt(parts, index) { return parts.find(([, from, n]) => index >= from && index < from + n)?.[0]; }
 
 /** The outline of a person one unit tall, feet at 0, facing us. */
 function person() {
