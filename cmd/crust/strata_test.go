@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"image"
 	"image/png"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"crust/internal/core/imgfile"
 	"crust/internal/core/strata"
 	"crust/internal/store"
 )
@@ -106,5 +108,47 @@ func TestStrataComeOutAndGoIn(t *testing.T) {
 		if _, errs, status := crust(t, c.args...); status != c.status || strings.Count(errs, "\n") != 1 || !strings.Contains(errs, c.want) {
 			t.Errorf("%v: status %d, %q; want %d and “%s”", c.args, status, errs, c.status, c.want)
 		}
+	}
+}
+
+// Strata given as a file name their pictures by files beside it; one that is not there is told before anything is made.
+func TestPicturesBesideAStrataFile(t *testing.T) {
+	dir := t.TempDir()
+	square := filepath.Join(dir, "square.obj")
+	const obj = "v 0 0 0\nv 1 0 0\nv 1 0 -1\nv 0 0 -1\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvn 0 1 0\nusemtl slab\nf 1/1/1 2/2/1 3/3/1 4/4/1\n"
+	im := &imgfile.Image{Width: 2, Height: 2, Channels: 3, Bits: 8, SRGB: true, Pix8: bytes.Repeat([]byte{200, 100, 50}, 4)}
+	file, err := imgfile.Bytes(im)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc := `{"layers": [{"name": "Slab", "what": {"colour": {"source": {"kind": "picture", "picture": "pics/slab_color.png", "lay": {"by": 0}}}}}]}`
+	if err := os.Mkdir(filepath.Join(dir, "pics"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"square.obj": []byte(obj), "pics/slab_color.png": file, "slab.json": []byte(doc), "lost.json": []byte(strings.ReplaceAll(doc, "slab_color", "gone"))} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	to := filepath.Join(dir, "out")
+	if _, errs, status := crust(t, "deliver", square, "--strata", filepath.Join(dir, "slab.json"), "--preset", "gltf", "--size", "256", "--rays", "1", "--out", to); status != 0 {
+		t.Fatal(status, errs)
+	}
+	data, err := os.ReadFile(filepath.Join(to, "slab_basecolor.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := imgfile.Read("slab_basecolor.png", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for c, want := range []float32{200, 100, 50} {
+		if got := p.At(3*(256*100+100)+c) * 255; got < want-1 || got > want+1 {
+			t.Errorf("channel %d is %g, want %g", c, got, want)
+		}
+	}
+	_, errs, status := crust(t, "deliver", square, "--strata", filepath.Join(dir, "lost.json"), "--preset", "gltf", "--size", "256", "--rays", "1", "--out", to)
+	if status != 1 || !strings.Contains(errs, "lost.json names the picture “pics/gone.png”, and there is no such file beside it") {
+		t.Errorf("%d, %s", status, errs)
 	}
 }

@@ -22,6 +22,7 @@ import (
 	"crust/internal/core/imgfile"
 	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
+	"crust/internal/core/picture"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 )
@@ -545,6 +546,10 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 			return fmt.Errorf("--where: %w", err)
 		}
 	}
+	pictures, err := picturesBeside(f.strata, doc)
+	if err != nil {
+		return err
+	}
 	maps := map[string]map[string]*bake.Map{}
 	for i := range sets {
 		made, err := bakeSet(ctx, src, &sets[i], compose.Reads(doc))
@@ -558,7 +563,7 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	b := newBar("deliver")
 	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
-		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
+		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
 	d, err := deliver.Run(ctx, job)
 	if err != nil {
 		return err
@@ -575,6 +580,33 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	fmt.Println(filepath.Join(f.out, deliver.Note))
 	return nil
+}
+
+// picturesBeside reads the pictures that strata given as a file name: files, counted from where that file lies. What they hold,
+// colours or data, is guessed as it is when they are brought in.
+func picturesBeside(file string, doc *strata.Document) (compose.Pictures, error) {
+	read := func(mark string) (*picture.Picture, error) {
+		at := mark
+		if !filepath.IsAbs(at) {
+			at = filepath.Join(filepath.Dir(file), at)
+		}
+		data, err := os.ReadFile(at)
+		if err != nil {
+			return nil, fmt.Errorf("%s names the picture “%s”, and there is no such file beside it; put it there, or name it by its path", filepath.Base(file), mark)
+		}
+		p, err := imgfile.Read(filepath.Base(at), data)
+		if err != nil {
+			return nil, err
+		}
+		channel, _ := picture.ChannelOf(filepath.Base(at))
+		return picture.New(p, picture.Guess(p, channel))
+	}
+	for _, mark := range doc.Pictures() {
+		if _, err := read(mark); err != nil {
+			return nil, err // before anything is baked
+		}
+	}
+	return read, nil
 }
 
 func finishesCommand() *cobra.Command {

@@ -48,6 +48,15 @@ func (s *Store) Pictures(asset uint) (out []Picture, err error) {
 	return out, err
 }
 
+// Picture finds a picture of any asset by its number.
+func (s *Store) Picture(id uint) (*Picture, error) {
+	p := new(Picture)
+	if err := s.read.First(p, id).Error; err != nil {
+		return nil, fmt.Errorf("picture %d: %w", id, ErrNone)
+	}
+	return p, nil
+}
+
 // PictureFile is the file of a picture.
 func (s *Store) PictureFile(p *Picture) (f File, err error) {
 	defer fault(&err)

@@ -2,6 +2,7 @@ package studio
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"crust/internal/core/finish"
@@ -196,6 +197,28 @@ func (a *Asset) apply(e strata.Edit) (next *strata.Document, label, layer string
 		next = a.doc.Clone()
 		label, err = finish.Turn(next, e.Layer, e.Dials)
 		return next, label, e.Layer, err
+	}
+	if e.Do == "dial.add" || e.Do == "dial.drop" {
+		if err := a.doc.Locked(e.Layer); err != nil {
+			return nil, "", "", err
+		}
+		next = a.doc.Clone()
+		size := float64(a.model.Bounds().Diagonal())
+		if e.Do == "dial.drop" {
+			label, err = finish.DropDial(next, e.Layer, e.Kind, size)
+			return next, label, e.Layer, err
+		}
+		var shown finish.Shown
+		if err := json.Unmarshal(e.Value, &shown); err != nil {
+			return nil, "", "", errors.New("a dial is made of its name and of the layers as they stand with it at 0")
+		}
+		label, err = finish.AddDial(next, e.Layer, shown, size)
+		return next, label, e.Layer, err
+	}
+	if e.Do == "paste" || e.Do == "where.paste" {
+		if e, err = a.bringPictures(e); err != nil {
+			return nil, "", "", err
+		}
 	}
 	if e.Do == "return" {
 		next, label, err = a.returnTo(e.To)

@@ -1,6 +1,7 @@
 package studio
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -11,6 +12,7 @@ import (
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 	lay "crust/internal/core/picture"
+	"crust/internal/core/strata"
 	"crust/internal/store"
 )
 
@@ -90,6 +92,55 @@ func (a *Asset) pictureRow(mark string) (*store.Picture, error) {
 	}
 	row := a.pictures[i]
 	return &row, nil
+}
+
+// bringPictures brings along the pictures of layers, or of a Where, that are pasted from another asset: each gets a row of this asset's
+// own, and the sources lead there. Those that are gone stay as they are and lay nothing down. The caller holds mu.
+func (a *Asset) bringPictures(e strata.Edit) (strata.Edit, error) {
+	var clip strata.Clip
+	if json.Unmarshal(e.Value, &clip) != nil {
+		return e, nil // which the edit itself refuses, in its own words
+	}
+	var rows []store.Picture
+	var files []store.File
+	var marks []string
+	sources := clip.Sources()
+	for _, s := range sources {
+		id, err := strconv.Atoi(strings.TrimPrefix(s.Picture, "p"))
+		if err != nil || slices.Contains(marks, s.Picture) || slices.ContainsFunc(a.pictures, func(p store.Picture) bool { return p.ID == uint(id) }) {
+			continue
+		}
+		row, err := a.studio.Store.Picture(uint(id))
+		if err != nil {
+			continue
+		}
+		f, err := a.studio.Store.PictureFile(row)
+		if err != nil {
+			return e, err
+		}
+		marks = append(marks, s.Picture)
+		row.ID, row.AssetID = 0, a.ID
+		rows, files = append(rows, *row), append(files, f)
+	}
+	if len(rows) == 0 {
+		return e, nil
+	}
+	if len(a.pictures)+len(rows) > MaxPictures {
+		return e, fmt.Errorf("with the pictures of what is pasted there would be more than %d, which is the limit of an asset", MaxPictures)
+	}
+	if err := a.studio.Store.AddPictures(rows, files); err != nil {
+		return e, err
+	}
+	a.pictures = append(a.pictures, rows...)
+	for _, s := range sources {
+		if i := slices.Index(marks, s.Picture); i >= 0 {
+			s.Picture = markOf(&rows[i])
+		}
+	}
+	a.tell(a.stateEvent())
+	value, err := json.Marshal(clip)
+	e.Value = value
+	return e, err
 }
 
 // PictureFile reads a picture of the asset as it came.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -406,4 +407,58 @@ func stateOf(e map[string]any, set, kind string) string {
 		}
 	}
 	return ""
+}
+
+// Layers that are pasted from another asset bring their pictures along: each becomes one of this asset's own, once however often
+// it is used, and stays when the other asset goes.
+func TestPastedLayersBringTheirPictures(t *testing.T) {
+	s := newStudio(t, t.TempDir())
+	from, to := ball(t, s), ball(t, s)
+	im := &imgfile.Image{Width: 4, Height: 4, Channels: 1, Bits: 8, Pix8: bytes.Repeat([]byte{77}, 16)}
+	file, err := imgfile.Bytes(im)
+	if err != nil {
+		t.Fatal(err)
+	}
+	added, _, err := from.AddPictures(Upload{{Name: "grain_roughness.png", Data: file}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := from.Document()
+	l := d.NewLayer("Grain")
+	of := &strata.Source{Kind: "picture", Picture: added[0].Mark, High: 1}
+	l.What.Roughness.Source = of
+	c, _ := d.NewClause("picture")
+	c.Source = of
+	l.Where = []strata.Clause{c}
+	clip, err := json.Marshal(strata.Clip{Layers: []strata.Layer{l}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	mark, err := to.Edit(strata.Edit{Do: "paste", Value: clip}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, _, err := to.Document().Layer(mark)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := got.What.Roughness.Source.Picture
+	if own == added[0].Mark || got.Where[0].Source.Picture != own || len(to.pictures) != 1 {
+		t.Fatalf("it reads %s and %s, of %d pictures", own, got.Where[0].Source.Picture, len(to.pictures))
+	}
+	if err := s.Delete(from.ID); err != nil {
+		t.Fatal(err)
+	}
+	p, err := to.PictureFile(own)
+	if err != nil || p.Width != 4 || math.Abs(float64(p.At(0))-77./255) > 1e-3 {
+		t.Errorf("the picture: %+v, %v", p, err)
+	}
+	// Pasted again, the same picture serves.
+	again, err := json.Marshal(strata.Clip{Layers: []strata.Layer{*got}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := to.Edit(strata.Edit{Do: "paste", Value: again}, false); err != nil || len(to.pictures) != 1 {
+		t.Errorf("%d pictures, %v", len(to.pictures), err)
+	}
 }

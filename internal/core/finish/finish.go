@@ -140,6 +140,11 @@ func Turn(d *strata.Document, layer string, dials map[string]float64) (label str
 // finish keeps its dials; another group gets two, of how much and how large. Clauses about layers that are not in the group
 // cannot come along; notes say so.
 func Save(d *strata.Document, group, title, help string, diagonal float64) (f *Finish, notes []string, err error) {
+	return save(d, group, title, help, diagonal, false)
+}
+
+// save is Save; one that is for the same document keeps what its layers are aimed at and look at.
+func save(d *strata.Document, group, title, help string, diagonal float64, here bool) (f *Finish, notes []string, err error) {
 	g, i, err := d.Layer(group)
 	if err != nil {
 		return nil, nil, err
@@ -158,14 +163,16 @@ func Save(d *strata.Document, group, title, help string, diagonal float64) (f *F
 	}
 	for k := range layers {
 		l := &layers[k]
-		l.Targets, l.Parts = nil, nil
+		if !here {
+			l.Targets, l.Parts = nil, nil
+		}
 		if k < len(layers)-1 && l.Finish != nil {
 			l.Finish = nil
 		}
 		for n := range l.Where {
 			c := &l.Where[n]
 			c.Layers = slices.DeleteFunc(c.Layers, func(m string) bool {
-				if inside[m] != "" {
+				if here || inside[m] != "" {
 					return false
 				}
 				notes = append(notes, fmt.Sprintf("“%s” looks at a layer outside the group, which is left out.", l.Name))

@@ -309,7 +309,7 @@ func Reference() string {
 	for _, k := range SourceKinds {
 		p("| `kind`: `%s` | %s | – |", k.Name, k.Help)
 	}
-	p("| `picture` | mark of one of the asset's pictures | – |")
+	p("| `picture` | mark of one of the asset's pictures; for `crust deliver --strata` the picture's file, counted from where the strata's lies | – |")
 	p("| `map` | a baked map, like `ao` or `id` | – |")
 	p("| `field` | a clause of `noise` or `pattern`, as below | – |")
 	p("| `of` | what is read of a picture or map: %s; of a normal map: %s | colour for colours, grey else, green up |", strings.Join(Of, ", "), strings.Join(NormalOf, ", "))

@@ -220,6 +220,28 @@ func (v Value) clone() Value {
 	return v
 }
 
+// Sources lists all sources of what was copied that read a picture.
+func (c *Clip) Sources() (out []*Source) {
+	take := func(s *Source) {
+		if s != nil && s.Picture != "" {
+			out = append(out, s)
+		}
+	}
+	where := func(of []Clause) {
+		for i := range of {
+			take(of[i].Source)
+		}
+	}
+	for i := range c.Layers {
+		for _, ch := range Channels {
+			take(ch.Of(&c.Layers[i].What).Source)
+		}
+		where(c.Layers[i].Where)
+	}
+	where(c.Where)
+	return out
+}
+
 // Pictures lists the marks of the pictures that a document uses.
 func (d *Document) Pictures() (out []string) {
 	take := func(s *Source) {

@@ -30,7 +30,7 @@ export class Bench {
       return;
     }
     keyed($('#what'), [{ key: l.id + '.opacity', of: [l.opacity, l.clip], make: () => this.opacity(l) },
-      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish, l.flat], make: () => this.group(l) }] : this.channels(l)]);
+      ...l.group ? [{ key: l.id + '.group', of: [l.blend, l.finish, l.flat, this.showing?.group === l.id && this.showing.label], make: () => this.group(l) }] : this.channels(l)]);
     this.chain(l);
     this.app.sources.render();
   }
@@ -91,7 +91,33 @@ export class Bench {
       open.onclick = () => this.set(l, 'flat', false);
       return el('div.group-what', {}, el('label', {}, el('span', {}, 'Laid'), blend), el('p.quiet', {}, 'It is flattened: what it makes is kept as maps. Its layers are all there, and locked until it is opened again.'), el('div.row', {}, open));
     }
-    return el('div.group-what', {}, ...dials, el('label', {}, el('span', {}, 'Laid'), blend), dials.length ? null : el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), el('div.row', {}, save, open));
+    return el('div.group-what', {}, ...dials, ...this.newDial(l), el('label', {}, el('span', {}, 'Laid'), blend), dials.length ? null : el('p.quiet', {}, l.blend ? 'What it holds is laid over nothing first, and the outcome over what lies below.' : 'Each of its layers goes over what lies below; its Where and opacity fade them all.'), el('div.row', {}, save, open));
+  }
+
+  /** Makes a dial by showing what it does: how the layers stand with it at 0, then, once they were changed, at 1. */
+  newDial(l) {
+    const now = () => new Tree(this.app.doc.layers).block([l.id]);
+    if (this.showing?.group === l.id) {
+      const done = el('button.button.is-primary', { title: 'The layers stand as they are to stand with the dial at 1', 'data-dial-done': '' }, `This is ${this.showing.label} at 1`);
+      done.onclick = async () => {
+        if (await this.app.edit({ do: 'dial.add', layer: l.id, value: { label: this.showing.label, layers: this.showing.layers } })) this.showing = null;
+        this.render();
+      };
+      const not = el('button.button', {}, 'Cancel');
+      not.onclick = () => { this.showing = null; this.render(); };
+      return [el('p.quiet', {}, `“${this.showing.label}” at 0 is how the layers stood. Change their numbers and colours to how they are to stand at 1.`), el('div.row', {}, done, not)];
+    }
+    const name = el('input.field-text', { maxLength: 40, placeholder: 'new dial', 'aria-label': 'Name of a new dial', 'data-key': 'dial-name', spellcheck: false });
+    const begin = el('button.button', { title: 'Begin a dial: the layers stand as they are to stand with the dial at 0', 'data-dial': '' }, icon('adjustments'), 'Show it');
+    const go = () => {
+      const label = name.value.trim();
+      if (!label) return name.focus();
+      this.showing = { group: l.id, label, layers: now().map(({ reading, coverage, ...k }) => k) };
+      this.render();
+    };
+    begin.onclick = go;
+    name.onkeydown = e => { if (e.key === 'Enter') go(); e.stopPropagation(); };
+    return [el('div.row.new-dial', {}, name, begin)];
   }
 
   /** The dials of a group that is a finish. */
@@ -102,6 +128,11 @@ export class Bench {
       const v = value({ ...d, value: l.finish.dials[d.name] ?? d.default, live: x => this.app.live(turn(d, x)), commit: x => this.app.edit(turn(d, x)) });
       v.title = d.help;
       v.classList.add('dial');
+      if (l.finish.own) {
+        const gone = el('button.plain.dial-gone', { title: `Remove the dial ${d.label}; what it moved stays as it stands`, 'aria-label': `Remove the dial ${d.label}`, 'data-dial-gone': d.name }, icon('x'));
+        gone.onclick = () => this.app.edit({ do: 'dial.drop', layer: l.id, kind: d.name });
+        v.append(gone);
+      }
       return v;
     });
   }

@@ -49,7 +49,7 @@ export class Strata {
       if (!from?.layers?.length) return;
       e.preventDefault();
       // Sets and layers of another asset mean nothing here.
-      const layers = from.asset === app.api ? from.layers : from.layers.map(({ targets, ...k }) => k);
+      const layers = from.asset === app.api ? from.layers : from.layers.map(({ targets, parts, ...k }) => k);
       app.edit({ do: 'paste', layer: app.chosen || undefined, value: { layers } });
       return;
     }
