@@ -54,7 +54,7 @@ export class Bench {
     const gone = el('button.plain', { title: 'Delete layer (Delete)', 'aria-label': 'Delete layer' }, icon('trash'));
     gone.onclick = () => this.app.edit({ do: 'delete', layer: l.id });
     const flat = el('button.plain', { title: 'Flatten: keep what layers make as maps, for speed; they stay as they are and can be opened at any time', 'aria-label': 'Flatten', 'aria-haspopup': 'menu', 'data-flatten': '' }, icon('stack-push'));
-    flat.onclick = () => this.flatten(l, flat);
+    flat.onclick = () => this.flatten(this.app.layer(), flat);
     const aim = el('button.plain', { title: 'Targets: the sets and parts that it touches, chosen here or on the model', 'aria-label': 'Targets', 'aria-haspopup': 'dialog', 'data-targets': '' }, icon('target'));
     aim.onclick = () => this.app.strata.targets.show(this.app.layer(), aim);
     return el('span', {}, aim, lock, flat, copy, gone);
