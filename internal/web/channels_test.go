@@ -124,12 +124,16 @@ func TestTargetsFlatteningAndDialsByHand(t *testing.T) {
 	r.texel("base", 190, 128, 1, 0, 1)
 	r.click(`[data-targets]`)
 	r.click(`#target-kind [data-value="parts"]`)
-	// Where the middle of the right plate is seen.
-	at := r.eval(`(v => { const p = v.camera.position.clone().set(0.5, 0.5, 0).project(v.camera), b = v.canvas.getBoundingClientRect(); return [b.left + (p.x + 1) / 2 * b.width, b.top + (1 - p.y) / 2 * b.height].join(' '); })(crust.viewport)`)
-	var x, y float64
-	if _, err := fmt.Sscanf(at, "%f %f", &x, &y); err != nil {
-		t.Fatal(at)
+	onScreen := func(js string) (x, y float64) {
+		t.Helper()
+		at := r.eval(`(v => { const p = ` + js + `.clone().project(v.camera), b = v.canvas.getBoundingClientRect(); return [b.left + (p.x + 1) / 2 * b.width, b.top + (1 - p.y) / 2 * b.height].join(' '); })(crust.viewport)`)
+		if _, err := fmt.Sscanf(at, "%f %f", &x, &y); err != nil {
+			t.Fatal(at)
+		}
+		return x, y
 	}
+	// Where the middle of the right plate is seen.
+	x, y := onScreen("v.camera.position.clone().set(0.5, 0.5, 0)")
 	r.page.Mouse.MustMoveTo(x, y)
 	r.until(`document.querySelector('#target-list .lit')?.dataset.set === 'right' && crust.viewport.litUp?.part === 1`)
 	r.page.Mouse.MustClick("left")
@@ -152,6 +156,20 @@ func TestTargetsFlatteningAndDialsByHand(t *testing.T) {
 	warp.MustSelectAllText().MustInput("0.3").MustType(input.Enter)
 	r.until(`crust.layer().where[0].shape.warp === 0.3 && document.querySelector('#chain input[data-key="waves"]')`)
 	r.until(`String(crust.viewport.pictures.values().next().value.base.full.data.reduce((a, b) => a + b)) !== '` + was + `'`)
+
+	// A direction by the arrow on the model: dragged to its middle, it points at who looks.
+	r.click(`[data-add="facing"]`)
+	r.until(`crust.layer().where.length === 2`)
+	r.pick(`#chain [data-clause]:nth-child(2) select[aria-label="toward"]`, "as picked")
+	r.click(`#chain [data-pick="direction"]`)
+	r.until(`crust.viewport.handleGroup && crust.picking`)
+	x, y = onScreen("v.handleGroup.userData.tip.position")
+	r.page.Mouse.MustMoveTo(x, y).MustDown("left")
+	x, y = onScreen("v.middle")
+	r.page.Mouse.MustMoveTo(x-2, y).MustMoveTo(x, y).MustUp("left")
+	r.until(`(p => { const v = crust.viewport, d = v.camera.position.clone().sub(v.middle).normalize(); return p.directionX * d.x + p.directionY * d.y + p.directionZ * d.z > 0.99; })(crust.layer().where[1].params)`)
+	r.press(input.Escape)
+	r.until(`!crust.picking && !crust.viewport.handleGroup`)
 
 	// All below is flattened: nothing changes to the eye, and what it holds is locked until it is opened again.
 	r.settled()

@@ -84,7 +84,7 @@ class App {
   }
 
   settled() {
-    if (this.viewport.sets.size) this.waiting('');
+    if (this.viewport.sets.size && !this.picking) this.waiting('');
   }
 
   /** Says over the model what it waits for. */
@@ -250,6 +250,7 @@ class App {
   pickFromModel(what) {
     this.picking = this.picking?.clause === what.clause ? null : what;
     document.body.classList.toggle('picking', !!this.picking);
+    this.viewport.setHandle(this.picking?.handle || null);
     this.waiting(this.picking ? what.words : '');
     this.bench.render();
   }
@@ -463,6 +464,7 @@ class App {
     c.addEventListener('pointerdown', e => { down = [e.clientX, e.clientY]; });
     c.addEventListener('click', async e => {
       // A drag turns the camera and picks nothing.
+      if (this.viewport.grabbed) { this.viewport.grabbed = false; return; }
       if (down && !this.picking && Math.hypot(e.clientX - down[0], e.clientY - down[1]) <= 4) this.strata.targets.click(this.viewport.pick(e));
       if (!this.picking || !down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4) return;
       const hit = this.viewport.pick(e);

@@ -358,14 +358,16 @@ export class Bench {
     return s;
   }
 
-  /** Picks a place, or a direction, of a clause on the model. */
+  /** Picks a place, or a direction, of a clause: by a click on the model, or by the handle that stands there. */
   pickPlace(l, c, pick) {
-    const key = `${c.id}.${pick}`, words = { direction: 'Click the model where it faces that way; Escape ends it.', place: 'Click the place on the model; Escape ends it.', end: 'Click the other place on the model; Escape ends it.' };
+    const key = `${c.id}.${pick}`, words = { direction: 'Drag the arrow, or click the model where it faces that way; Escape ends it.', place: 'Drag the handle, or click the place on the model; Escape ends it.', end: 'Drag the handle, or click the other place on the model; Escape ends it.' };
     const b = el('button.button.pick-id', { title: words[pick], 'data-pick': pick, 'aria-pressed': String(this.app.picking?.clause === key) }, icon('focus-2'), { direction: 'Pick', place: 'Place', end: 'To' }[pick]);
-    b.onclick = () => this.app.pickFromModel({ clause: key, words: words[pick], at: async hit => {
-      const now = this.app.layer()?.where.find(k => k.id === c.id), low = this.app.state.low;
-      const v = pick === 'direction' ? hit.normal : hit.place.map((x, i) => x - low[i]);
-      if (now) await this.clause(l, c, 'params', { ...now.params, ...Object.fromEntries(['X', 'Y', 'Z'].map((a, i) => [pick + a, Number(v[i].toPrecision(6))])) });
+    const low = this.app.state.low, way = pick === 'direction', fresh = () => this.app.layer()?.where.find(k => k.id === c.id) || c;
+    const params = v => ({ ...fresh().params, ...Object.fromEntries(['X', 'Y', 'Z'].map((a, i) => [pick + a, Number((way ? v[i] : v[i] - low[i]).toPrecision(6))])) });
+    const now = ['X', 'Y', 'Z'].map((a, i) => (c.params[pick + a] ?? 0) + (way ? 0 : low[i]));
+    const handle = { [way ? 'way' : 'place']: now, live: v => this.app.live({ do: 'clause.set', layer: l.id, clause: c.id, path: 'params', value: params(v) }), commit: v => this.clause(l, c, 'params', params(v)) };
+    b.onclick = () => this.app.pickFromModel({ clause: key, words: words[pick], handle, at: async hit => {
+      await this.clause(l, c, 'params', params(way ? hit.normal : hit.place));
       if (this.app.picking) this.app.pickFromModel(this.app.picking);
     } });
     return b;

@@ -231,19 +231,30 @@ export class Strata {
 
   /** Draws each layer's band of the core sample and writes its coverage. */
   shares() {
+    const rows = new Map([...this.list.children].map(li => [li.dataset.id, li]));
     for (const l of this.app.doc.layers) {
-      const li = this.list.querySelector(`[data-id="${l.id}"]`);
+      const li = rows.get(l.id);
       if (!li) continue;
       const share = $('.layer-share', li), known = l.coverage >= 0;
       share.textContent = !known ? '' : l.coverage === 0 ? 'nowhere' : l.coverage < 0.01 ? '<1%' : `${Math.round(l.coverage * 100)}%`;
       share.classList.toggle('none', known && l.coverage === 0);
       share.title = known && l.coverage === 0 ? 'This layer shows nowhere: widen its Where or its targets' : 'Share of the targeted surface where the layer shows';
-      const canvas = $('.core', li);
+      const canvas = $('.core', li), inside = l.group && this.shut(l) ? this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))) : [];
+      // What stands there already is not drawn again.
+      const shown = JSON.stringify([l.coverage, l.hidden, l.group, ...(l.group ? inside : [l]).map(k => [colourOf(k), k.coverage, k.what.roughness, k.what.metallic])]);
+      if (canvas.dataset.shown === shown) continue;
+      canvas.dataset.shown = shown;
       if (!l.group) band(canvas, l);
-      else if (this.shut(l)) bandOf(canvas, this.app.doc.layers.filter((k, i) => !k.group && !k.hidden && k.coverage > 0 && this.tree.within(i, this.tree.at.get(l.id))), l);
+      else if (inside.length) bandOf(canvas, inside, l);
       else canvas.getContext('2d').clearRect(0, 0, canvas.width, canvas.height);
     }
   }
+}
+
+/** The colour that stands for a layer: its own, or the middle one of its ramp. */
+function colourOf(l) {
+  const v = l.what.colour, ramp = v.source?.ramp;
+  return !v.on ? '#777' : ramp?.length ? ramp[ramp.length >> 1].hex : v.source || v.adjust ? '#777' : v.hex;
 }
 
 /** The band of a folded group: its layers side by side, each as much as it covers. */
@@ -256,7 +267,7 @@ function bandOf(canvas, layers, group) {
   for (const l of layers) {
     const high = h * l.coverage / all;
     y -= high;
-    g.fillStyle = l.what.colour.on ? l.what.colour.hex : '#777';
+    g.fillStyle = colourOf(l);
     g.fillRect(0, y, width, high + 0.5);
   }
   g.globalAlpha = 1;
@@ -269,7 +280,7 @@ function band(canvas, l) {
   const width = l.coverage >= 0 ? Math.max(l.coverage > 0 ? 2 : 0, l.coverage * (w - 2)) : 0;
   let seed = [...l.id].reduce((a, c) => a * 31 + c.charCodeAt(0) | 0, 7);
   const rnd = () => { seed = seed * 1664525 + 1013904223 | 0; return (seed >>> 8) / 16777216; };
-  g.fillStyle = l.what.colour.on ? l.what.colour.hex : '#777';
+  g.fillStyle = colourOf(l);
   g.globalAlpha = l.hidden ? 0.25 : 1;
   g.beginPath();
   g.moveTo(0, 0);

@@ -100,6 +100,7 @@ export class Viewport {
     new ResizeObserver(() => { this.resize(); }).observe(canvas.parentElement);
     this.lag = 100; // ms from the drawing of a frame to the next that can be drawn
     this.canvas.addEventListener('pointermove', e => { this.pointer = e; });
+    this.canvas.addEventListener('pointerdown', e => this.grab(e), true);
     this.canvas.addEventListener('pointerleave', () => { this.pointer = null; });
     new ResizeObserver(() => { this.drawFlat(); }).observe(flat.parentElement);
     this.flatPointer();
@@ -152,6 +153,7 @@ export class Viewport {
     for (const s of this.sets.values()) { this.group.remove(s.mesh); s.mesh.geometry.dispose(); }
     this.sets.clear();
     this.lightUp(null);
+    this.setHandle(null);
     head.sets.forEach((h, i) => {
       const g = new THREE.BufferGeometry();
       g.setAttribute('position', new THREE.BufferAttribute(floats(3 * h.vertices), 3));
@@ -643,6 +645,73 @@ export class Viewport {
     }
     this.drawFlat();
     this.draw();
+  }
+
+  /**
+   * Shows a handle that is dragged: a direction as an arrow from the model's middle, or a place on its surface; null takes it away.
+   * @param {{way?: number[], place?: number[], live: (v: number[]) => void, commit: (v: number[]) => void} | null} h
+   */
+  setHandle(h) {
+    if (this.handleGroup) {
+      this.scene.remove(this.handleGroup);
+      this.handleGroup.traverse(m => m.geometry?.dispose());
+      this.handleGroup = null;
+    }
+    this.handle = h;
+    if (h && this.box) {
+      const g = this.handleGroup = new THREE.Group(), r = this.size * 0.016;
+      const over = (geometry, opacity) => { const m = new THREE.Mesh(geometry, new THREE.MeshBasicMaterial({ color: '#58b09c', depthTest: false, transparent: true, opacity })); m.renderOrder = 9; g.add(m); return m; };
+      g.userData.tip = over(new THREE.SphereGeometry(r, 20, 12), 0.95);
+      g.userData.rim = over(new THREE.SphereGeometry(r * 1.5, 20, 12), 0.3);
+      if (h.way) g.userData.shaft = over(new THREE.CylinderGeometry(r * 0.2, r * 0.2, 1, 8), 0.8);
+      this.scene.add(g);
+      this.moveHandle(h.way || h.place);
+    }
+    this.draw();
+  }
+
+  /** Puts the handle where its direction or place is. */
+  moveHandle(v) {
+    const { tip, rim, shaft } = this.handleGroup.userData, at = new THREE.Vector3(...v);
+    this.handle.now = v;
+    if (shaft) {
+      const way = at.lengthSq() > 0 ? at.clone().normalize() : new THREE.Vector3(0, 1, 0), long = this.size * 0.2;
+      at.copy(this.middle).addScaledVector(way, long);
+      shaft.scale.set(1, long, 1);
+      shaft.position.copy(this.middle).addScaledVector(way, long / 2);
+      shaft.quaternion.setFromUnitVectors(new THREE.Vector3(0, 1, 0), way);
+    }
+    tip.position.copy(at);
+    rim.position.copy(at);
+    this.draw();
+  }
+
+  /** Where the handle is under the pointer: a direction by the ball round the model, a place by the model itself. */
+  handleAt(e) {
+    if (this.handle.place) return this.pick(e)?.place || null;
+    const box = this.canvas.getBoundingClientRect(), ray = this.ray ||= new THREE.Raycaster();
+    ray.setFromCamera(new THREE.Vector2((e.clientX - box.left) / box.width * 2 - 1, 1 - (e.clientY - box.top) / box.height * 2), this.camera);
+    const ball = new THREE.Sphere(this.middle, this.size * 0.2), at = ray.ray.intersectSphere(ball, new THREE.Vector3()) || ray.ray.closestPointToPoint(this.middle, new THREE.Vector3());
+    return at.sub(this.middle).normalize().toArray();
+  }
+
+  /** Drags the handle when the pointer goes down on it. */
+  grab(e) {
+    if (!this.handleGroup || e.button) return;
+    const p = this.handleGroup.userData.tip.position.clone().project(this.camera), box = this.canvas.getBoundingClientRect();
+    if (Math.hypot(box.left + (p.x + 1) / 2 * box.width - e.clientX, box.top + (1 - p.y) / 2 * box.height - e.clientY) > 18) return;
+    e.stopImmediatePropagation();
+    const c = this.canvas, h = this.handle;
+    this.grabbed = true; // so that the click that follows picks nothing
+    c.setPointerCapture(e.pointerId);
+    const move = m => {
+      const v = this.handleAt(m);
+      if (!v) return;
+      this.moveHandle(v);
+      h.live(v);
+    };
+    c.addEventListener('pointermove', move);
+    c.addEventListener('pointerup', () => { c.removeEventListener('pointermove', move); h.commit(h.now); }, { once: true });
   }
 
   /** The runs of indices of a set that are lit. */
