@@ -145,12 +145,13 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, w
 			continue
 		}
 		g.in.need(of, len(spots))
+		feed := g.in.feed(of)
 		err = par.Blocks(ctx, len(list), 1, func(_, n, _ int) {
 			t := &tiles[list[n]]
 			for i := int(t.From); i < int(t.To); i++ {
 				if s := spots[i]; b.setOf[s.tri] == int32(k) {
 					x, y := b.square(s)
-					g.in.read(of, i, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
+					feed.read(i, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
 				}
 			}
 		})

@@ -163,6 +163,7 @@ const rowsAtOnce = 8
 
 // fill reads the inputs of some tiles, from tile done on.
 func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps map[string]*bake.Map) error {
+	feed := c.in.feed(maps)
 	return par.Blocks(ctx, len(part.Tiles), 1, func(_, n, _ int) {
 		t := done + n
 		from, at := int(c.tiles[t].From), int(part.Tiles[n].From)
@@ -172,7 +173,7 @@ func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps
 			c.tri[i] = part.Tri[j]
 			place[k] = part.Position(j)
 			putVector(&c.in.normal, i, part.Normal(j).Norm())
-			c.in.read(maps, i, func(m *bake.Map, channel int) float32 { return sample(m, part, j, channel) })
+			feed.read(i, func(m *bake.Map, channel int) float32 { return sample(m, part, j, channel) })
 		}
 		c.in.place(t, from, place, 2*surface.TileSize*c.pitch)
 		to := int(c.tiles[t].To)

@@ -2,7 +2,6 @@ package compose
 
 import (
 	"context"
-	"math"
 	"slices"
 	"sync/atomic"
 
@@ -187,27 +186,51 @@ func (in *inputs) place(t, from int, place []geom.Vec3, wide float32) {
 	}
 }
 
-// read puts what maps hold at a place; value reads a channel of a map there.
-func (in *inputs) read(maps map[string]*bake.Map, i int, value func(m *bake.Map, channel int) float32) {
-	vector := func(m *bake.Map) geom.Vec3 {
-		return geom.Vec3{X: 2*value(m, 0) - 1, Y: 2*value(m, 1) - 1, Z: 2*value(m, 2) - 1}.Norm()
-	}
-	if m := maps[bake.WorldNormal]; m != nil {
-		putVector(&in.normal, i, vector(m))
-	}
-	if m := maps[bake.Normal]; m != nil && in.base[0] != nil {
-		putVector(&in.base, i, vector(m))
+// feed is the maps of a set that inputs are read from, with the planes that they fill.
+type feed struct {
+	in           *inputs
+	world, local *bake.Map // normals; nil where there are none, or they are not wanted
+	maps         []*bake.Map
+	planes       [][]uint16
+}
+
+// feed finds the maps that there are once, for many places.
+func (in *inputs) feed(maps map[string]*bake.Map) *feed {
+	f := &feed{in: in, world: maps[bake.WorldNormal]}
+	if in.base[0] != nil {
+		f.local = maps[bake.Normal]
 	}
 	for _, p := range in.planes() {
 		if m := maps[p.kind]; m != nil {
-			(*p.v)[i] = uint16(value(m, 0)*65535 + 0.5)
+			f.maps, f.planes = append(f.maps, m), append(f.planes, *p.v)
 		}
+	}
+	return f
+}
+
+// read puts what the maps hold at a place; value reads a channel of a map there.
+func (f *feed) read(i int, value func(m *bake.Map, channel int) float32) {
+	vector := func(m *bake.Map) geom.Vec3 {
+		return geom.Vec3{X: 2*value(m, 0) - 1, Y: 2*value(m, 1) - 1, Z: 2*value(m, 2) - 1}.Norm()
+	}
+	if f.world != nil {
+		putVector(&f.in.normal, i, vector(f.world))
+	}
+	if f.local != nil {
+		putVector(&f.in.base, i, vector(f.local))
+	}
+	for k, m := range f.maps {
+		f.planes[k][i] = uint16(value(m, 0)*65535 + 0.5)
 	}
 }
 
 func putVector(planes *[3][]int16, i int, v geom.Vec3) {
 	for k, x := range v.Array() {
-		planes[k][i] = int16(math.Round(float64(x) * 32767))
+		if x *= 32767; x >= 0 {
+			planes[k][i] = int16(x + 0.5)
+		} else {
+			planes[k][i] = int16(x - 0.5)
+		}
 	}
 }
 

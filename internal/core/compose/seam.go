@@ -54,6 +54,7 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 	in := &c.rim.in
 	in.make(n, len(tiles))
 	in.need(maps, n)
+	feed := in.feed(maps)
 	return par.Blocks(ctx, len(tiles), 1, func(_, t, _ int) {
 		from := int(tiles[t].From)
 		var place []geom.Vec3
@@ -63,7 +64,7 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 			putVector(&in.normal, from+k, b.normal(at))
 			if b.setOf[at.tri] == b.setOf[c.tri[rims[t].from[k]]] {
 				x, y := b.square(at)
-				in.read(maps, from+k, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
+				feed.read(from+k, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
 			} else {
 				c.goOn(from+k, rims[t].from[k], rims[t].back[k])
 			}
