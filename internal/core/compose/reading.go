@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"math"
 	"slices"
 	"unsafe"
 
@@ -68,9 +69,9 @@ func (c *cloud) reading(k *scratch, g *ground, t int) *reading {
 	return r
 }
 
-// stride is over how many texels averages hardly bend: a fifth of the least radius that the cloud is for.
+// stride is over how many texels averages hardly bend: three tenths of the least radius that the cloud is for.
 func (c *cloud) stride(g *ground) int {
-	return max(1, min(surface.TileSize/4, int(0.2*perRadius*c.spacing/g.pitch)))
+	return max(1, min(surface.TileSize/4, int(0.3*perRadius*c.spacing/g.pitch)))
 }
 
 // standings finds the places of a tile by where they stand in its square, row · TileSize + column; −1 for none.
@@ -213,33 +214,38 @@ func (l *lattice) node(i int) bool {
 	most := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, weights)
 	n := node{place: uint16(i)}
 	if most > 0 {
-		scale := 255 / most
-		first, last, at := -1, 0, len(m.weight)
+		// Whole vectors of points, from the first that counts to the last. What stands behind the last point has no area.
+		at := len(m.weight)
 		m.weight = slices.Grow(m.weight, len(weights))[:at+len(weights)]
-		to, sum := m.weight[at:], int32(0)
-		// What stands behind the last point, to the end of a vector, has no area.
-		for k, w := range weights {
-			v := int32(w*scale + 0.5)
-			to[k] = uint8(v)
-			sum += v
-			if v != 0 {
-				last = k
-				if first < 0 {
-					first = k
-				}
-			}
-		}
-		n.n, n.from, n.scale = uint16(last+1-first), q.first+uint32(first), 1/float32(sum)
-		copy(to, to[first:last+1])
-		m.weight = m.weight[:at+int(n.n)]
-		for n.n%lanes != 0 {
-			m.weight = append(m.weight, 0)
-			n.n++
-		}
+		first, end, sum := inBytes(m.weight[at:], weights, 255/most)
+		copy(m.weight[at:], m.weight[at+first:at+end])
+		m.weight = m.weight[:at+end-first]
+		n.n, n.from, n.scale = uint16(end-first), q.first+uint32(first), 1/sum
 	}
 	l.has[i], l.covered[i] = int16(len(m.nodes)), true
 	m.nodes = append(m.nodes, n)
 	return n.n > 0
+}
+
+// roundUp is added to a float to have its whole part in its lowest bits.
+const roundUp = 1 << 23
+
+// inBytesPlain writes weights times scale, rounded, and sums them: whole vectors, of which those from first to before end
+// hold some that are not 0.
+func inBytesPlain(to []uint8, weights []float32, scale float32) (first, end int, sum float32) {
+	first = len(weights)
+	for k := 0; k < len(weights); k += lanes {
+		some := float32(0)
+		for j := k; j < k+lanes; j++ {
+			w := weights[j]*scale + roundUp
+			some += w - roundUp
+			to[j] = uint8(math.Float32bits(w))
+		}
+		if some != 0 {
+			first, end, sum = min(first, k), k+lanes, sum+some
+		}
+	}
+	return first, end, sum
 }
 
 // cell covers the places between four corners: in straight lines where these lie on one piece of the surface, in smaller

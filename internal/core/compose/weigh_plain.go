@@ -9,3 +9,7 @@ func (w *weighing) weigh(p, n geom.Vec3, at *scattered, out []float32) (most flo
 }
 
 func weighed(weight []uint8, values []float32) float32 { return weighedPlain(weight, values) }
+
+func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum float32) {
+	return inBytesPlain(to, weights, scale)
+}

@@ -66,3 +66,33 @@ func weighed(weight []uint8, values []float32) float32 {
 	archsimd.ClearAVXUpperBits()
 	return of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
 }
+
+// inBytes is inBytesPlain for eight weights at once.
+func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum float32) {
+	if !accel.HasSIMD {
+		return inBytesPlain(to, weights, scale)
+	}
+	by, up := archsimd.BroadcastFloat32x8(scale), archsimd.BroadcastFloat32x8(roundUp)
+	var all archsimd.Float32x8
+	var bits [lanes]uint32
+	first = len(weights)
+	to = to[:len(weights)]
+	for k := 0; k+lanes <= len(weights); k += lanes {
+		w := eight(weights, k).MulAdd(by, up)
+		all = all.Add(w.Sub(up))
+		w.AsUint32x8().Store(&bits)
+		some := uint32(0)
+		out := (*[lanes]uint8)(to[k:])
+		for j, v := range bits {
+			out[j] = uint8(v)
+			some |= v
+		}
+		if some&0xff != 0 {
+			first, end = min(first, k), k+lanes
+		}
+	}
+	var of [lanes]float32
+	all.Store(&of)
+	archsimd.ClearAVXUpperBits()
+	return first, end, of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
+}
