@@ -109,10 +109,10 @@ func Strata() *strata.Document {
 	const gone = 0.44 // the wear from which paint is gone
 	holds := func(level float32) strata.Clause { return p.k.holds("Wear", "and", level) }
 	return p.lay([]coat{
-		{Name: "Bare steel", Hex: "#96938d", Rough: 0.42, Metal: 1},
-		{Name: "Dull steel", Hex: "#77746f", Rough: 0.58, Metal: 1, Opacity: 0.8, Where: []strata.Clause{noise("and", 0.4, 0.65, 0.2, false, 0.06, 3)}},
+		{Name: "Bare steel", Hex: "#b7b4ae", Rough: 0.42, Metal: 1},
+		{Name: "Oxide film", Hex: "#5a554f", Rough: 0.68, Where: []strata.Clause{noise("and", 0.43, 0.5, 0.4, false, 0.05, 3)}},
 		p.k.wear("Wear", 0.045, 70),
-		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.05, Where: []strata.Clause{noise("and", 0.5, 0.6, 0.3, false, 0.05, 5), glass, rubber}},
+		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.05, Where: []strata.Clause{noise("and", 0.5, 0.55, 0.4, false, 0.05, 5), glass, rubber}},
 		{Name: "Primer", Hex: "#8a7f70", Rough: 0.72, Height: 0.06, Where: []strata.Clause{holds(gone + 0.07), rubber, glass}},
 		{Name: "Hull red", Hex: "#9c2b22", Rough: 0.4, Height: 0.12, Where: []strata.Clause{holds(gone), rubber}, Targets: hull},
 		{Name: "Tower yellow", Hex: "#c99a2e", Rough: 0.42, Height: 0.12, Where: []strata.Clause{holds(gone + 0.02)}, Targets: tower},
@@ -123,11 +123,11 @@ func Strata() *strata.Document {
 		{Name: "Uneven gloss", Rough: 0.58, Metal: noValue, Opacity: 0.75, Where: []strata.Clause{noise("and", 0.35, 0.7, 0.1, false, 0.3, 14), form("clouds", "or", 0.45, 0.75, 0.1, 0.6, 0.05, 15), glass, rubber}},
 		{Name: "Sun bleach", Hex: "#efe4d4", Rough: 0.62, Metal: noValue, Blend: "soft-light", Opacity: 0.45, Where: []strata.Clause{of("facing", "and", 0, 1, 0, false, map[string]float64{"cone": 100}), noise("and", 0.2, 0.9, 0, false, 0.4, 41), glass, rubber}},
 		{Name: "Scratches", Hex: "#b9aca0", Rough: 0.6, Metal: noValue, Height: -0.03, Opacity: 0.5, Where: []strata.Clause{form("scratches", "and", 0.1, 0.6, 0.2, 1, 0.06, 17), noise("and", 0.4, 0.6, 0.2, false, 0.3, 18), glass, rubber}},
-		{Name: "Rust at the rims", Hex: "#7b431f", Rough: 0.9, Height: 0.02, Opacity: 0.9, Where: []strata.Clause{p.rim("Wear", gone), noise("and", 0.42, 0.6, 0.2, false, 0.05, 21), rubber, glass}},
+		{Name: "Rust at the rims", Hex: "#7b431f", Rough: 0.9, Height: 0.02, Opacity: 0.9, Where: []strata.Clause{p.rim("Wear", gone), noise("and", 0.45, 0.53, 0.3, false, 0.04, 21), rubber, glass}},
 		{Name: "Rust runs", Hex: "#7d4a28", Rough: 0.8, Opacity: 0.55, Where: []strata.Clause{runs(form("clouds", "and", 0.52, 0.74, 0.1, 1, 0.02, 23), 12), noise("and", 0.5, 0.66, 0.1, false, 0.3, 24), of("facing", "and", 0.1, 0.9, 0, true, map[string]float64{"cone": 60}), rubber, glass}},
-		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.05, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.36, 0.6, 0.3, false, 0.06, 43), rubber, glass}},
+		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.05, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.4, 0.54, 0.4, false, 0.05, 43), rubber, glass}},
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.7, Where: []strata.Clause{of("shelter", "and", 0.2, 0.9, 0, false, nil), noise("and", 0.25, 0.6, 0, false, 0.1, 47), glass}},
-		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.15, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.3, 0.55, 0.3, false, 0.07, 53)}, Targets: hull},
+		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.15, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.32, 0.52, 0.2, false, 0.06, 53), faint(noise("minus", 0.48, 0.66, 0.2, false, 0.012, 54), 0.7)}, Targets: hull},
 		{Name: "Salt rings", Hex: "#d6d2c6", Rough: 0.88, Height: 0.01, Opacity: 0.55, Where: []strata.Clause{of("facing", "and", 0.15, 0.8, 0, false, map[string]float64{"cone": 88}), form("stains", "and", 0.15, 0.95, 0, 1, 0.05, 59), noise("and", 0.42, 0.62, 0.1, false, 0.25, 60), rubber, glass}},
 	}, folder{"Metal", "Bare steel", "Scale rust"}, folder{"Paint", "Primer", "Lamp grey"}, folder{"Rubber and glass", "Rubber", "Lens glass"},
 		folder{"Wear", "Uneven gloss", "Scratches"}, folder{"Rust", "Rust at the rims", "Rust in seams"}, folder{"Sea and weather", "Grime", "Salt rings"})
