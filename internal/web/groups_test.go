@@ -108,7 +108,7 @@ func TestGroupsByHand(t *testing.T) {
 	// Its Where narrows what shows.
 	r.click(`[data-add="facing"]`)
 	r.until(`document.querySelector('#where-words').textContent === '2 layers, on what faces up' && crust.layer().coverage > 0 && crust.layer().coverage < 0.6`)
-	r.click(`.group-what .button:not([data-save])`)
+	r.click(`.group-what [data-ungroup]`)
 	r.until(`crust.doc.layers.length === 4 && crust.doc.layers.every(l => !l.in) && crust.doc.undo === 'Ungroup Group'`)
 	r.click("#undo")
 	r.until(`crust.doc.layers.some(l => l.group && l.where.length === 1)`)

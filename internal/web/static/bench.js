@@ -81,7 +81,7 @@ export class Bench {
   group(l) {
     const blend = el('select', { 'aria-label': 'Blend of the group', 'data-key': 'blend' }, el('option', { value: '', selected: !l.blend }, 'one by one'), ...this.app.tables.blends.map(b => el('option', { value: b.name, selected: b.name === l.blend }, `together: ${b.label.toLowerCase()}`)));
     blend.onchange = () => this.set(l, 'blend', blend.value);
-    const open = el('button.button', { title: 'Ungroup (Ctrl+Shift+G): its layers stay, its Where and opacity go' }, icon('stack-pop'), 'Ungroup');
+    const open = el('button.button', { 'data-ungroup': '', title: 'Ungroup (Ctrl+Shift+G): its layers stay, its Where and opacity go' }, icon('stack-pop'), 'Ungroup');
     open.onclick = () => this.app.edit({ do: 'ungroup', layer: l.id });
     const save = el('button.button', { title: 'Keep this group as a finish of your own, to lay on other models', 'data-save': '' }, icon('bookmark-plus'), 'Save as finish');
     save.onclick = () => this.save(l);

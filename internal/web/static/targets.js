@@ -16,7 +16,7 @@ export class Targets {
     this.search.onkeydown = e => { if (e.key !== 'Escape') e.stopPropagation(); };
     $('#target-all').onclick = () => this.kind === 'sets' ? this.aim(this.layer(), this.names()) : this.aimParts(this.layer(), this.parts());
     $('#target-close').onclick = () => this.close();
-    this.sheet.onkeydown = e => { if (e.key === 'Escape') { e.stopPropagation(); this.close(); } };
+    addEventListener('keydown', e => { if (e.key === 'Escape') this.close(); });
     for (const b of $('#target-kind').children) b.onclick = () => { this.kind = b.dataset.value; this.render(); };
   }
 
