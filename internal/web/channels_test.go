@@ -58,9 +58,19 @@ func (r *rig) texel(view string, x, y, channel int, want, by float64) {
 	r.until(fmt.Sprintf(`(p => p?.full?.size === 256 && Math.abs(p.full.data[4 * (256 * %d + %d) + %d] - %g) <= %g)(crust.viewport.pictures.values().next().value.%s)`, y, x, channel, want, by, view))
 }
 
-// What few layers lay down is offered below the others, and seen once it is there: what shines, what is cut away, a normal map.
-func TestRareChannelsByHand(t *testing.T) {
+// The rest of the bench, on one page.
+func TestTheRestOfTheBenchByHand(t *testing.T) {
 	r := withPlates(t)
+	rareChannels(t, r)
+	r.click(`.stations a[data-stage="paint"]`)
+	targetsFlatteningAndDials(t, r)
+	if f := r.faulty(); len(f) > 0 {
+		t.Errorf("the page threw: %v", f)
+	}
+}
+
+// What few layers lay down is offered below the others, and seen once it is there: what shines, what is cut away, a normal map.
+func rareChannels(t *testing.T, r *rig) {
 	if r.number(`document.querySelector('[data-channel="emissive"]') || !document.querySelector('#view-show [data-value="emissive"]').hidden ? 1 : 0`) != 0 {
 		t.Error("a channel that no layer uses is shown")
 	}
@@ -108,15 +118,11 @@ func TestRareChannelsByHand(t *testing.T) {
 	r.click(`#view-layout [data-value="model"]`)
 	r.click(`.stations a[data-stage="deliver"]`)
 	r.until(`[...document.querySelectorAll('#packing td:first-child')].length === 3`)
-	if f := r.faulty(); len(f) > 0 {
-		t.Errorf("the page threw: %v", f)
-	}
 }
 
 // A layer is aimed at a part by a click on the model, which is lit there, in the list and on the flat map; a clause is warped;
 // what lies below is flattened and opened again; a group gets a dial by showing its two ends.
-func TestTargetsFlatteningAndDialsByHand(t *testing.T) {
-	r := withPlates(t)
+func targetsFlatteningAndDials(t *testing.T, r *rig) {
 	r.click(`#add-coat`)
 	r.until(`crust.doc.layers.length === 2 && crust.layer().name === 'Coat'`)
 	r.eval(`(i => { i.value = '#ff0000'; i.dispatchEvent(new Event('change')); return ''; })(document.querySelector('[data-channel="colour"] input[type="color"]'))`)
@@ -205,7 +211,4 @@ func TestTargetsFlatteningAndDialsByHand(t *testing.T) {
 	r.until(`Math.abs(crust.doc.layers.find(l => l.id === '` + inside + `').what.roughness.number - 0.6) < 1e-6`)
 	r.click(`[data-dial-gone]`)
 	r.until(`!crust.layer().finish?.own?.dials?.length`)
-	if f := r.faulty(); len(f) > 0 {
-		t.Errorf("the page threw: %v", f)
-	}
 }
