@@ -239,7 +239,7 @@ func (f *Finish) driven(at map[string]float64) (*strata.Document, error) {
 	return doc, doc.Check()
 }
 
-// within keeps to their ranges what several dials may have pushed beyond.
+// within keeps to their ranges what several dials may have pushed beyond, and whole what lies between two choices.
 func within(layer any) {
 	l, _ := layer.(map[string]any)
 	keep := func(m map[string]any, key string, low, high float64) {
@@ -258,6 +258,17 @@ func within(layer any) {
 	where, _ := l["where"].([]any)
 	for _, c := range where {
 		c, _ := c.(map[string]any)
+		params, _ := c["params"].(map[string]any)
+		if name, _ := c["kind"].(string); params != nil {
+			if kind, err := field.KindOf(name); err == nil {
+				for _, p := range kind.Params {
+					keep(params, p.Name, p.Min, p.Max)
+					if v, ok := params[p.Name].(float64); ok && p.Whole {
+						params[p.Name] = math.Round(v)
+					}
+				}
+			}
+		}
 		if s, ok := c["shape"].(map[string]any); ok {
 			for _, key := range []string{"low", "high", "balance", "contrast", "strength"} {
 				keep(s, key, 0, 1)

@@ -39,7 +39,7 @@ func TestADialIsMadeByShowingWhatItDoes(t *testing.T) {
 	now().What.Colour.Hex = "#302010"
 	now().What.Roughness.Number = 0.9
 	now().Where[0].Shape.High, now().Where[0].Shape.Soften = 0.4, 0
-	now().Where[1].Params["size"] = 0.2
+	now().Where[1].Params["size"], now().Where[1].Params["form"] = 0.2, 2 // a choice, which turns half way
 	label, err := AddDial(d, g.ID, Shown{"Age", before}, 3)
 	if err != nil || label != "Add the dial Age to Hull" {
 		t.Fatalf("%q, %v", label, err)
@@ -58,12 +58,18 @@ func TestADialIsMadeByShowingWhatItDoes(t *testing.T) {
 				t.Errorf("at %g: %s is %g, want %g", at, k.name, k.got, k.want)
 			}
 		}
+		if form := l.Where[1].Params["form"]; form != math.Round(2*at) {
+			t.Errorf("at %g: form %g of the noise", at, form)
+		}
 		if l.What.Colour.Hex != hex || len(l.Targets) != 1 {
 			t.Errorf("at %g: %s, aimed at %v", at, l.What.Colour.Hex, l.Targets)
 		}
 	}
 	stands(0, 0.6, 1, 0.02, 0.08, "#102030")
 	stands(0.5, 0.75, 0.7, 0.01, 0.14, "#202020")
+	if _, err := Turn(d, g.ID, map[string]float64{"age": 0.3}); err != nil || now().Where[1].Params["form"] != 1 {
+		t.Errorf("between two choices: form %g, %v", now().Where[1].Params["form"], err)
+	}
 	stands(1, 0.9, 0.4, 0, 0.2, "#302010")
 
 	// A second dial, and both in a finish of their own on a model twice as large.

@@ -164,6 +164,9 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 			if !g.Group {
 				return "", "", fmt.Errorf("“%s” is no group", g.Name)
 			}
+			if g.Flat {
+				return "", "", fmt.Errorf("“%s” is flattened; open it first", g.Name)
+			}
 			for _, b := range blocks {
 				if b[0] <= i && i < b[1] {
 					return "", "", fmt.Errorf("a group cannot lie in itself")
@@ -294,10 +297,18 @@ func (d *Document) toFlatten(mark, which string) (int, error) {
 	var all []string
 	past := false
 	for k := range d.Layers {
-		if o := &d.Layers[k]; o.ID == l.ID {
+		o := &d.Layers[k]
+		if o.In != l.In {
+			continue
+		}
+		if o.ID == l.ID {
 			past = true
-		} else if o.In == l.In && past == (which == "above") {
+		} else if past == (which == "above") {
 			all = append(all, o.ID)
+		}
+		// What is clipped cannot be parted from what it is clipped to.
+		if b := d.Base(k); b >= 0 && (which == "below" && o.ID == l.ID || which == "above" && o.ID != l.ID && past && b <= i) {
+			return 0, fmt.Errorf("“%s” is clipped to “%s”, from which flattening would part it; clip it no more, or flatten from another layer", o.Name, d.Layers[b].Name)
 		}
 	}
 	if len(all) == 0 {
@@ -343,8 +354,8 @@ func (d *Document) Put(above string, layers ...Layer) error {
 	return d.Check()
 }
 
-// insert puts layers, of which the last holds or follows the others, right above a layer; into it when it is a group, and
-// on top of all when none is named.
+// insert puts layers, of which the last holds or follows the others, right above a layer; into it when it is a group that is
+// not flattened, and on top of all when none is named.
 func (d *Document) insert(above string, layers ...Layer) error {
 	at, in := len(d.Layers), ""
 	if above != "" {
@@ -353,7 +364,7 @@ func (d *Document) insert(above string, layers ...Layer) error {
 			return err
 		}
 		at, in = i+1, l.In
-		if l.Group {
+		if l.Group && !l.Flat {
 			at, in = i, l.ID
 		}
 	}

@@ -234,6 +234,17 @@ func TestFlattening(t *testing.T) {
 	if _, _, err := d.Apply(Edit{Do: "set", Layer: mark, Path: "opacity", Value: []byte("0.5")}); err != nil {
 		t.Errorf("its own opacity: %v", err)
 	}
+	// Nothing comes into it: a coat that is added goes above, and what is moved is refused.
+	if _, _, err := d.Apply(Edit{Do: "move", Layer: paint, In: mark}); err == nil || err.Error() != "“Above Paint” is flattened; open it first" {
+		t.Errorf("a layer was moved into it: %v", err)
+	}
+	_, added, err := d.Apply(Edit{Do: "add", Layer: mark})
+	if l, at, _ := d.Layer(added); err != nil || l.In != "" || at != 5 {
+		t.Errorf("a coat was added to %q at %d: %v", l.In, at, err)
+	}
+	if _, _, err := d.Apply(Edit{Do: "delete", Layer: added}); err != nil {
+		t.Fatal(err)
+	}
 	if _, _, err := d.Apply(Edit{Do: "set", Layer: mark, Path: "flat", Value: []byte("false")}); err != nil {
 		t.Fatal(err)
 	}
@@ -245,6 +256,13 @@ func TestFlattening(t *testing.T) {
 		}
 	}
 	steel, _ := d.Named("Steel")
+	steel.Opacity = 0.9
+	d.Layers[1].Clip = true // Paint, to Steel
+	for _, e := range []Edit{{Do: "flatten", Layer: paint, Kind: "below"}, {Do: "flatten", Layer: steel.ID, Kind: "above"}} {
+		if _, _, err := d.Clone().Apply(e); err == nil || !strings.HasPrefix(err.Error(), "“Paint” is clipped to “Steel”") {
+			t.Errorf("%s of a clipped layer: %v", e.Kind, err)
+		}
+	}
 	for _, e := range []Edit{{Do: "flatten", Layer: steel.ID}, {Do: "flatten", Layer: steel.ID, Kind: "below"}, {Do: "flatten", Layer: steel.ID, Kind: "beside"}, {Do: "set", Layer: steel.ID, Path: "flat", Value: []byte("true")}} {
 		was := d.Clone()
 		if _, _, err := d.Apply(e); err == nil {
