@@ -23,7 +23,7 @@ export class Bench {
     const l = this.app.layer();
     $('#what-name').textContent = l ? l.name : '';
     $('#where-words').textContent = $('#where-words').title = l ? l.reading : '';
-    keyed($('#what-tools'), l ? [{ key: l.id, of: [l.locked, l.flat, l.in, this.app.doc.layers.map(k => k.id)], make: () => this.tools(l) }] : []);
+    keyed($('#what-tools'), l ? [{ key: l.id, of: l.locked, make: () => this.tools(l) }] : []);
     if (!l) {
       keyed($('#what'), [{ key: 'none', of: 0, make: () => el('p.quiet', {}, 'Choose a layer to work on it here.') }]);
       keyed($('#chain'), []);

@@ -150,7 +150,11 @@ export class Viewport {
     const head = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, n)));
     let at = 4 + n;
     const floats = k => { const a = new Float32Array(buffer, at, k); at += 4 * k; return a; };
-    for (const s of this.sets.values()) { this.group.remove(s.mesh); s.mesh.geometry.dispose(); }
+    for (const s of this.sets.values()) {
+      if (s.glow) { this.group.remove(s.glow); s.glow.geometry.dispose(); }
+      this.group.remove(s.mesh);
+      s.mesh.geometry.dispose();
+    }
     this.sets.clear();
     this.lightUp(null);
     this.setHandle(null);
@@ -622,26 +626,21 @@ export class Viewport {
     if (key === this.litKey) return;
     this.litKey = key;
     this.litUp = what;
-    if (this.litGroup) {
-      this.scene.remove(this.litGroup);
-      this.litGroup.children.forEach(m => m.geometry.dispose());
-      this.litGroup = null;
-    }
-    if (what) {
-      this.litGroup = new THREE.Group();
-      const stuff = this.litStuff ||= new THREE.MeshBasicMaterial({ color: '#58b09c', transparent: true, opacity: 0.42, depthWrite: false, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
-      for (const [name, s] of this.sets) {
-        for (const [from, n] of this.litRuns(name)) {
-          const g = new THREE.BufferGeometry(), of = s.mesh.geometry;
-          g.setAttribute('position', of.attributes.position);
-          g.setIndex(of.index);
-          g.setDrawRange(from, n);
-          const m = new THREE.Mesh(g, stuff);
-          m.frustumCulled = false;
-          this.litGroup.add(m);
-        }
+    const stuff = this.litStuff ||= new THREE.MeshBasicMaterial({ color: '#58b09c', transparent: true, opacity: 0.42, depthWrite: false, polygonOffset: true, polygonOffsetFactor: -2, polygonOffsetUnits: -2 });
+    for (const [name, s] of this.sets) {
+      const run = this.litRun(name);
+      if (s.glow) s.glow.visible = !!run;
+      if (!run) continue;
+      if (!s.glow) {
+        // It shares what the set's mesh is made of, and is made once.
+        const g = new THREE.BufferGeometry(), of = s.mesh.geometry;
+        g.setAttribute('position', of.attributes.position);
+        g.setIndex(of.index);
+        s.glow = new THREE.Mesh(g, stuff);
+        s.glow.frustumCulled = false;
+        this.group.add(s.glow);
       }
-      this.scene.add(this.litGroup);
+      s.glow.geometry.setDrawRange(...run);
     }
     this.drawFlat();
     this.draw();
@@ -714,11 +713,13 @@ export class Viewport {
     c.addEventListener('pointerup', () => { c.removeEventListener('pointermove', move); h.commit(h.now); }, { once: true });
   }
 
-  /** The runs of indices of a set that are lit. */
-  litRuns(name) {
+  /** The run of a set's indices that is lit, from one on so many; null for none. */
+  litRun(name) {
     const { set, part } = this.litUp || {}, s = this.sets.get(name);
-    if (!this.litUp || set !== undefined && set !== name) return [];
-    return s.parts.filter(([p]) => part === undefined || p === part).map(([, from, n]) => [from, n]);
+    if (!this.litUp || set !== undefined && set !== name) return null;
+    if (part === undefined) return [0, s.mesh.geometry.index.count];
+    const of = s.parts.find(([p]) => p === part);
+    return of ? [of[1], of[2]] : null;
   }
 
   /** Draws what is kept into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter. */
@@ -805,11 +806,10 @@ export class Viewport {
     const at = of.index.array, uv = of.attributes.uv.array;
     g.fillStyle = 'rgba(88, 176, 156, 0.45)';
     g.beginPath();
-    for (const [from, n] of this.litRuns(this.flatSet)) {
-      for (let i = from; i < from + n; i += 3) {
-        for (let k = 0; k < 3; k++) g[k ? 'lineTo' : 'moveTo'](x + uv[2 * at[i + k]] * fit, y + uv[2 * at[i + k] + 1] * fit);
-        g.closePath();
-      }
+    const [from, n] = this.litRun(this.flatSet) || [0, 0];
+    for (let i = from; i < from + n; i += 3) {
+      for (let k = 0; k < 3; k++) g[k ? 'lineTo' : 'moveTo'](x + uv[2 * at[i + k]] * fit, y + uv[2 * at[i + k] + 1] * fit);
+      g.closePath();
     }
     g.fill();
   }
