@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"image/color"
 	"math"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/go-rod/rod/lib/input"
@@ -34,24 +32,6 @@ v 1 1 0
 f 2/5/1 5/6/1 6/7/1 3/8/1
 `
 
-// withPlates opens the Paint stage of two plates, the model seen from the front.
-func withPlates(t *testing.T) *rig {
-	r := newRig(t)
-	name := filepath.Join(t.TempDir(), "plates.obj")
-	if err := os.WriteFile(name, []byte(twoPlates), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	r.page.MustSetViewport(1000, 640, 0.5, false)
-	r.open("/")
-	r.page.MustElement("#model-files").MustSetFiles(name)
-	r.until(`location.pathname.endsWith('/intake') && window.crust?.state`)
-	r.click(`.stations a[data-stage="paint"]`)
-	r.pick("#working-size", "256 px")
-	r.until(`crust.state.size === 256`)
-	r.settled()
-	return r
-}
-
 // texel waits until a texel of the one set's view, of 256 px, is near a value.
 func (r *rig) texel(view string, x, y, channel int, want, by float64) {
 	r.t.Helper()
@@ -60,7 +40,7 @@ func (r *rig) texel(view string, x, y, channel int, want, by float64) {
 
 // The rest of the bench, on one page.
 func TestTheRestOfTheBenchByHand(t *testing.T) {
-	r := withPlates(t)
+	r := withModel(t, "plates.obj", []byte(twoPlates))
 	rareChannels(t, r)
 	r.click(`.stations a[data-stage="paint"]`)
 	targetsFlatteningAndDials(t, r)

@@ -18,14 +18,20 @@ import (
 // withBall opens the Paint stage of a small sphere.
 func withBall(t *testing.T) *rig {
 	t.Helper()
-	r := newRig(t)
 	m := mesh.Sphere(32, 16, 0.5, [3]float64{0, 0.5, 0})
 	var b bytes.Buffer
 	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "ball"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
 		t.Fatal(err)
 	}
-	name := filepath.Join(t.TempDir(), "ball.glb")
-	if err := os.WriteFile(name, b.Bytes(), 0o644); err != nil {
+	return withModel(t, "ball.glb", b.Bytes())
+}
+
+// withModel opens the Paint stage of a model at 256 px.
+func withModel(t *testing.T, name string, data []byte) *rig {
+	t.Helper()
+	r := newRig(t)
+	name = filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(name, data, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	r.page.MustSetViewport(1000, 640, 0.5, false)

@@ -5,8 +5,10 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"image/color"
 	"image/png"
 	"io"
 	"math"
@@ -405,6 +407,75 @@ func TestDeliveriesRefuseWhatCannotBe(t *testing.T) {
 	for _, dials := range []map[string]float64{{"age": 2}, {"shine": 1}} {
 		if _, err := f.Lay(new(strata.Document), dials, 1); err == nil {
 			t.Errorf("dials %v are accepted", dials)
+		}
+	}
+}
+
+// What shines and what is cut away are delivered where a layer lays them down, and only there: a file of their own, the alpha
+// of the base colour, and in the GLB as glTF 2.0 §3.9 has them: emissiveTexture with a factor of 1, alphaMode MASK.
+func TestEmissiveAndOpacityAreDeliveredWhereTheyAreUsed(t *testing.T) {
+	j := job(t, "gltf")
+	j.Sets = j.Sets[:1]
+	tris := j.Model.Tris[:len(j.Sets[0].Tris)]
+	j.Model.Tris, j.Model.Part, j.Model.Material = tris, j.Model.Part[:len(tris)], j.Model.Material[:len(tris)]
+	top := &j.Document.Layers[len(j.Document.Layers)-1]
+	top.Where, top.Soften, top.Opacity = nil, 0, 1
+	top.What.Emissive = strata.Value{On: true, Hex: "#204060", Blend: "over", Opacity: 1}
+	top.What.Opacity = strata.Value{On: true, Number: 0.2, Blend: "over", Opacity: 1}
+	d, err := Run(context.Background(), j)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	var names []string
+	at := map[string]int{}
+	for i, f := range d.Files {
+		names, at[f.File] = append(names, f.File), i
+	}
+	if got := strings.Join(names, " "); got != "hull_basecolor.png hull_orm.png hull_normal.png hull_emissive.png two spheres.glb" {
+		t.Fatalf("files %s", got)
+	}
+	base, glow := d.Files[at["hull_basecolor.png"]], d.Files[at["hull_emissive.png"]]
+	if base.Channels["A"] != "opacity" || glow.Channels["R"] != "emissive.r" || glow.Space != "sRGB" {
+		t.Errorf("channels %v and %v in %s", base.Channels, glow.Channels, glow.Space)
+	}
+	picture := func(name string) (r, g, b, a uint32) {
+		im, err := png.Decode(bytes.NewReader(data(t, d, at[name])))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := color.NRGBAModel.Convert(im.At(128, 128)).(color.NRGBA)
+		return uint32(c.R), uint32(c.G), uint32(c.B), uint32(c.A)
+	}
+	if _, _, _, a := picture("hull_basecolor.png"); a != 51 {
+		t.Errorf("alpha %d, want 51", a)
+	}
+	if r, g, b, _ := picture("hull_emissive.png"); r != 0x20 || g != 0x40 || b != 0x60 {
+		t.Errorf("emissive %d %d %d", r, g, b)
+	}
+	glb := data(t, d, at["two spheres.glb"])
+	n := binary.LittleEndian.Uint32(glb[12:])
+	var doc struct {
+		Materials []struct {
+			AlphaMode       string
+			EmissiveFactor  []float32
+			EmissiveTexture struct{ Index int }
+		}
+		Textures []struct{ Source int }
+		Images   []struct{ Name string }
+	}
+	if err := json.Unmarshal(glb[20:20+n], &doc); err != nil || len(doc.Materials) != 1 {
+		t.Fatalf("%d materials, %v", len(doc.Materials), err)
+	}
+	m := doc.Materials[0]
+	if name := doc.Images[doc.Textures[m.EmissiveTexture.Index].Source].Name; m.AlphaMode != "MASK" || len(m.EmissiveFactor) != 3 || m.EmissiveFactor[0] != 1 || name != "hull_emissive" {
+		t.Errorf("%+v, picture %s", m, name)
+	}
+
+	top.What.Emissive.On, top.What.Opacity.Opacity = false, 0
+	for _, f := range j.Preset.For(j.Document).Files {
+		if f.Label == "Emissive" || len(f.Channels) != 3 {
+			t.Errorf("%s with %v, though no layer uses more", f.Label, f.Channels)
 		}
 	}
 }
