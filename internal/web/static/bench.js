@@ -107,8 +107,8 @@ export class Bench {
       not.onclick = () => { this.showing = null; this.render(); };
       return [el('p.quiet', {}, `“${this.showing.label}” at 0 is how the layers stood. Change their numbers and colours to how they are to stand at 1.`), el('div.row', {}, done, not)];
     }
-    const name = el('input.field-text', { maxLength: 40, placeholder: 'new dial', 'aria-label': 'Name of a new dial', 'data-key': 'dial-name', spellcheck: false });
-    const begin = el('button.button', { title: 'Begin a dial: the layers stand as they are to stand with the dial at 0', 'data-dial': '' }, icon('adjustments'), 'Show it');
+    const name = el('input.field-text', { maxLength: 40, placeholder: 'name of a new dial', 'aria-label': 'Name of a new dial', 'data-key': 'dial-name', spellcheck: false });
+    const begin = el('button.button', { title: 'Begin a dial: the layers stand as they are to stand with the dial at 0', 'data-dial': '' }, icon('adjustments'), 'Begin');
     const go = () => {
       const label = name.value.trim();
       if (!label) return name.focus();
