@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/strata"
 	"crust/internal/store"
 )
@@ -44,7 +45,17 @@ func strataCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		out, err := json.MarshalIndent(d, "", "  ")
+		full, err := d.InFull(func(number int32) (*brush.Stroke, error) {
+			s, err := st.Stroke(number)
+			if err != nil {
+				return nil, err
+			}
+			return brush.Decode(s.Data)
+		})
+		if err != nil {
+			return err
+		}
+		out, err := json.MarshalIndent(full, "", "  ")
 		if err != nil {
 			return err
 		}

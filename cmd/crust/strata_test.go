@@ -20,7 +20,7 @@ import (
 // along X over a square is the place itself.
 func TestStrataComeOutAndGoIn(t *testing.T) {
 	dir := t.TempDir()
-	doc, err := strata.ParseFile([]byte(`{"layers": [{"name": "Ground"}, {"name": "Ramp", "hidden": true, "what": {"colour": {"hex": "#ff0000"}},
+	doc, _, err := strata.ParseFile([]byte(`{"layers": [{"name": "Ground"}, {"name": "Ramp", "hidden": true, "what": {"colour": {"hex": "#ff0000"}},
 		"where": [{"kind": "reach", "params": {"toward": 2, "from": 1, "to": 0}}]}]}`))
 	if err != nil {
 		t.Fatal(err)
@@ -46,7 +46,7 @@ func TestStrataComeOutAndGoIn(t *testing.T) {
 	if err := os.WriteFile(file, []byte(out), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	back, err := strata.ParseFile([]byte(out))
+	back, _, err := strata.ParseFile([]byte(out))
 	if err != nil || len(back.Layers) != 2 || back.Layers[1].Where[0].Params["from"] != 1 {
 		t.Errorf("%s, %v", out, err)
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/finish"
@@ -464,6 +465,7 @@ type deliverFlags struct {
 	finish, preset string
 	dials          []string
 	strata, where  string
+	painted        strata.Painting // strokes of the strata given
 }
 
 func deliverCommand() *cobra.Command {
@@ -489,10 +491,11 @@ func (f *deliverFlags) document() (func(diagonal float64) (*strata.Document, err
 		if err != nil {
 			return nil, fmt.Errorf("%s: there is no such file; check the path", f.strata)
 		}
-		doc, err := strata.ParseFile(data)
+		doc, painted, err := strata.ParseFile(data)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", filepath.Base(f.strata), err)
 		}
+		f.painted = painted
 		return func(float64) (*strata.Document, error) { return doc, nil }, nil
 	}
 	fin, err := finish.Of(f.finish)
@@ -563,7 +566,7 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	b := newBar("deliver")
 	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
-		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
+		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Strokes: func(n int32) *brush.Stroke { return f.painted[n] }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
 	d, err := deliver.Run(ctx, job)
 	if err != nil {
 		return err

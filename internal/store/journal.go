@@ -43,11 +43,16 @@ const (
 	KeepOps       = 2000
 )
 
-// Append adds an entry to its asset's journal; it is on the disk when this returns. With a document, which is the one after
-// the entry, the journal is folded.
-func (s *Store) Append(op *Op, document string) (err error) {
+// Append adds an entry to its asset's journal, and the strokes that it brings; it is on the disk when this returns. With a document,
+// which is the one after the entry, the journal is folded.
+func (s *Store) Append(op *Op, document string, strokes ...Stroke) (err error) {
 	defer fault(&err)
-	return s.db.Transaction(func(tx *gorm.DB) error { return appendOp(tx, op, document) })
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := appendOp(tx, op, document); err != nil || len(strokes) == 0 {
+			return err
+		}
+		return tx.CreateInBatches(strokes, 500).Error
+	})
 }
 
 func appendOp(tx *gorm.DB, op *Op, document string) error {

@@ -141,7 +141,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}); err != nil {
+	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}); err != nil {
 		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
 	}
 	if err := migrate(db); err != nil {
@@ -236,7 +236,7 @@ func (s *Store) Delete(id uint) (err error) {
 		if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", id).Error; err != nil {
 			return err
 		}
-		for _, t := range []any{&Blob{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Picture{}, &Keepsake{}} {
+		for _, t := range []any{&Blob{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Picture{}, &Keepsake{}, &Stroke{}} {
 			if err := tx.Where("asset_id = ?", id).Delete(t).Error; err != nil {
 				return err
 			}

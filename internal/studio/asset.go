@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
 	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
@@ -62,8 +63,13 @@ type Asset struct {
 	doc, live    *strata.Document
 	history      *history
 	over         *overlay // the live edit, nil for none
-	version      int      // grows with every change of what is painted
-	touched      string   // the layer that was edited last
+	strokes      map[int32]*brush.Stroke
+	unsaved      map[int32]bool // strokes that are not stored yet
+	inks         map[*Page]*inking
+	full, wet    bool   // what the painter has to do: everything, or what strokes that are being made touch
+	inkRound     bool   // it is at the latter
+	version      int    // grows with every change of what is painted
+	touched      string // the layer that was edited last
 	cancelPaint  context.CancelFunc
 	finish       bool // what the painter is at may be finished, although a control is dragged on
 	job          *Job
@@ -183,6 +189,7 @@ func (a *Asset) changed() {
 
 // nudge wakes the painter, which finishes what it is at first. The caller holds mu.
 func (a *Asset) nudge() {
+	a.full = true
 	a.version++
 	select {
 	case a.wake <- struct{}{}:

@@ -8,7 +8,9 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
+	"crust/internal/core/geom"
 	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
@@ -21,6 +23,8 @@ type easel struct {
 	of     []string       // kinds of maps that the body reads
 	maps   map[string]int // their versions by set
 	sheets map[sheetKey]*sheet
+	wet    map[int32]*brush.Stroke   // strokes that pages are making
+	seen   map[int32][]geom.Box      // by stroke: the boxes of what of it has been painted
 	kept   map[uint]*strata.Document // keepsakes that pages compare with; they never change
 }
 

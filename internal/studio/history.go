@@ -119,8 +119,12 @@ func (a *Asset) record(author, kind string, of int64, label string, next *strata
 		}
 		whole = string(b)
 	}
-	if err := a.studio.Store.Append(op, whole); err != nil {
+	strokes := a.freshStrokes(next)
+	if err := a.studio.Store.Append(op, whole, strokes...); err != nil {
 		return fmt.Errorf("the change could not be saved: %w", err)
+	}
+	for i := range strokes {
+		delete(a.unsaved, strokes[i].ID)
 	}
 	if whole != "" {
 		h.snap = op.Seq
@@ -217,6 +221,14 @@ func (a *Asset) apply(e strata.Edit) (next *strata.Document, label, layer string
 	}
 	if e.Do == "paste" || e.Do == "where.paste" {
 		if e, err = a.bringPictures(e); err != nil {
+			return nil, "", "", err
+		}
+		if e, err = a.bringStrokes(e); err != nil {
+			return nil, "", "", err
+		}
+	}
+	if e.Do == "stroke.change" {
+		if e, err = a.changeOf(e); err != nil {
 			return nil, "", "", err
 		}
 	}

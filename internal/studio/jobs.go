@@ -309,7 +309,7 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 		if j.Aside, err = a.studio.Store.Aside(a.ID); err != nil {
 			return err
 		}
-		j.Pictures = a.picture
+		j.Pictures, j.Strokes = a.picture, a.Stroke
 		j.Progress = func(v float64) { share(v * 0.95) }
 		d, err := deliver.Run(ctx, j)
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
@@ -72,6 +73,9 @@ func (p *Page) Leave() {
 	p.asset.mu.Lock()
 	defer p.asset.mu.Unlock()
 	delete(p.asset.pages, p)
+	if _, err := p.asset.end(p); err != nil {
+		slog.Error("a stroke was lost with its page", "asset", p.asset.ID, "error", err)
+	}
 	p.asset.drop(p)
 	p.asset.used = time.Now()
 	// When nobody has come back for a while, the painter lets its canvases go.

@@ -8,10 +8,13 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
+	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
@@ -50,6 +53,7 @@ type snapshot struct {
 	kept    map[uint]*strata.Document // keepsakes that pages compare with
 	ctx     context.Context
 	prog    *compose.Program // of the canvas worked on last
+	ink     bool             // strokes that are being made alone are to be painted
 }
 
 // program is the document's for a canvas; all canvases of a round take the same averages.
@@ -87,6 +91,9 @@ func (a *Asset) paint() {
 			if len(s.pages) == 0 {
 				return nil
 			}
+			if s.ink {
+				return a.paintInk(e, s)
+			}
 			return a.round(e, s)
 		})
 		if err != nil && !errors.Is(err, context.Canceled) {
@@ -106,6 +113,12 @@ func (a *Asset) snap(e *easel) *snapshot {
 	s.size = func(key string) int { return min(limit, sizes(key)) }
 	if a.live != nil {
 		s.doc, s.live = a.live.Clone(), true
+	}
+	e.wet = a.withInk(s.doc)
+	s.ink = a.wet && e.sheets != nil
+	a.wet, a.inkRound = false, s.ink
+	if !s.ink {
+		a.full = false
 	}
 	s.nobody = len(a.pages) == 0
 	for p := range a.pages {
@@ -185,7 +198,104 @@ func (a *Asset) embody(e *easel, s *snapshot) {
 		e.body.Close()
 	}
 	e.of, e.maps = s.reads, s.mapsOf
-	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) { return a.mapsOf(s.sets, set, s.reads) }).Show(a.picture)
+	e.body = compose.NewBody(a.studio.cache, s.model, s.sets, func(set string) (map[string]*bake.Map, error) { return a.mapsOf(s.sets, set, s.reads) }).Show(a.picture).Strokes(func(number int32) *brush.Stroke {
+		if w := e.wet[number]; w != nil {
+			return w
+		}
+		return a.Stroke(number)
+	})
+}
+
+// paintInk paints what has come of strokes since it was called last, on the tiles that it touches, of pictures that are there
+// already.
+func (a *Asset) paintInk(e *easel, s *snapshot) error {
+	defer func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.inkRound = false
+		if a.full {
+			a.nudge() // the rest is done when the strokes leave time for it
+		}
+	}()
+	box, seen := e.fresh()
+	names := viewsOf(s.doc)
+	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
+		names = append(names, "height")
+	}
+	for _, i := range s.order() {
+		set := &s.sets[i]
+		c := e.sheets[sheetKey{set.Key, s.size(set.Key)}]
+		if c == nil || c.views == nil || c.Body() != e.body {
+			continue
+		}
+		prog, err := s.program(c.Canvas)
+		if err != nil {
+			return err
+		}
+		tiles := prog.Near(c.Canvas, box)
+		if len(tiles) == 0 {
+			continue
+		}
+		if err := c.paint(s.ctx, c, prog, names, compose.Pass{Tiles: tiles, Chosen: s.touched}, func() {}); err != nil {
+			return err
+		}
+		for _, p := range s.pages {
+			look := p.Look()
+			for _, name := range names {
+				if name != "height" || look.Show == name {
+					p.frame(&Frame{Set: set.Key, View: name, Full: true, picture: c.views[name], whole: true, version: s.version})
+				}
+			}
+			if look.Show == "where" {
+				if err := a.showWhereOn(s, c, prog, p, look, tiles); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	e.seen = seen
+	return nil
+}
+
+// fresh is where strokes that are being made have come further since they were painted, and the boxes of all of them.
+func (e *easel) fresh() (box geom.Box, all map[int32][]geom.Box) {
+	box, all = geom.EmptyBox(), map[int32][]geom.Box{}
+	for n, s := range e.wet {
+		boxes := s.Boxes()
+		all[n] = boxes
+		// The last piece may have changed.
+		from := max(0, len(e.seen[n])-1)
+		for _, b := range boxes[min(from, len(boxes)):] {
+			box = box.Union(b)
+		}
+		if from < len(e.seen[n]) {
+			box = box.Union(e.seen[n][from])
+		}
+	}
+	if e.body != nil {
+		e.body.KeepWet(func(n int32) bool { return e.wet[n] != nil })
+	}
+	return box, all
+}
+
+// showWhereOn brings the Where that a page looks at up to date on some tiles.
+func (a *Asset) showWhereOn(s *snapshot, c *sheet, prog *compose.Program, p *Page, look Look, tiles []int) error {
+	pic := p.where[frameKey{c.Set, "where", true}]
+	_, layer, err := s.doc.Layer(look.Layer)
+	if pic == nil || pic.sheet != c || err != nil {
+		return nil
+	}
+	var mu sync.Mutex
+	err = c.FieldOn(s.ctx, prog, layer, look.Clause, tiles, func(t int, v []float32) {
+		pix := grey(v)
+		mu.Lock()
+		defer mu.Unlock()
+		pic.put(t, pix)
+	})
+	if err == nil {
+		p.frame(&Frame{Set: c.Set, View: "where", Full: true, picture: pic, whole: true, version: s.version})
+	}
+	return err
 }
 
 func (a *Asset) round(e *easel, s *snapshot) error {
@@ -360,20 +470,25 @@ func (a *Asset) showWhere(s *snapshot, c *sheet, prog *compose.Program, p *Page,
 
 // mask is a layer's Where, or one clause of it, in grey. A layer that is gone shows nothing.
 func mask(s *snapshot, c *compose.Canvas, prog *compose.Program, look Look) ([]uint8, error) {
-	out := make([]uint8, 3*c.Len())
 	_, layer, err := s.doc.Layer(look.Layer)
 	if err != nil {
-		return out, nil
+		return make([]uint8, 3*c.Len()), nil
 	}
 	v, err := c.Field(s.ctx, prog, layer, look.Clause)
 	if err != nil {
 		return nil, err
 	}
+	return grey(v), nil
+}
+
+// grey is values as texels in grey.
+func grey(v []float32) []uint8 {
+	out := make([]uint8, 3*len(v))
 	for i, x := range v {
 		q := pixel.Q8(x)
 		out[3*i], out[3*i+1], out[3*i+2] = q, q, q
 	}
-	return out, nil
+	return out
 }
 
 // cards sends each page the pictures of its chosen layer's clauses on the flat map.

@@ -24,14 +24,15 @@ import (
 
 // Studio owns the store and the open assets.
 type Studio struct {
-	Store *store.Store
-	cache *compose.Cache // of what tiles were evaluated to, of all assets
-	mu    sync.Mutex
-	open  map[uint]*opening
-	ctx   context.Context
-	close context.CancelFunc
-	wait  sync.WaitGroup
-	jobs  atomic.Int32 // that run, of all assets
+	Store   *store.Store
+	cache   *compose.Cache // of what tiles were evaluated to, of all assets
+	mu      sync.Mutex
+	open    map[uint]*opening
+	ctx     context.Context
+	close   context.CancelFunc
+	wait    sync.WaitGroup
+	jobs    atomic.Int32 // that run, of all assets
+	strokes atomic.Int32 // the number given last to a stroke of any asset
 }
 
 // opening is an asset that is open or being opened.
@@ -47,6 +48,9 @@ const cacheBytes = 512 << 20
 // New opens a studio over a store. Close ends its work.
 func New(s *store.Store) *Studio {
 	st := &Studio{Store: s, cache: compose.NewCache(cacheBytes), open: map[uint]*opening{}}
+	if n, err := s.LastStroke(); err == nil { // where it cannot be read, nothing can be stored either
+		st.strokes.Store(n)
+	}
 	st.ctx, st.close = context.WithCancel(context.Background())
 	st.wait.Go(st.tidy)
 	return st
@@ -277,7 +281,7 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		return nil, err
 	}
 	a := &Asset{studio: s, ID: id, name: row.Name, size: row.Size, modelName: row.ModelName,
-		wake: make(chan struct{}, 1), asked: make(chan func(e *easel)), pages: map[*Page]bool{}, mapsNew: map[string]bool{}}
+		wake: make(chan struct{}, 1), asked: make(chan func(e *easel)), pages: map[*Page]bool{}, mapsNew: map[string]bool{}, unsaved: map[int32]bool{}, inks: map[*Page]*inking{}}
 	in, err := parseIntake(row.Intake)
 	if err != nil {
 		return nil, fmt.Errorf("the intake settings of asset %d cannot be read: %w", id, err)
@@ -296,6 +300,9 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	}
 	a.highs, a.highHash = highOf(hs)
 	if a.pictures, err = s.Store.Pictures(id); err != nil {
+		return nil, err
+	}
+	if a.strokes, err = s.loadStrokes(id); err != nil {
 		return nil, err
 	}
 	if a.keepsakes, err = s.Store.Keepsakes(id); err != nil {

@@ -206,7 +206,7 @@ func (r *rig) pick(sel, option string) {
 // settled waits until all sets show their full picture of the newest version.
 func (r *rig) settled() {
 	r.t.Helper()
-	r.until(`crust.coverageVersion && [...crust.viewport.sets.values()].every(s => ['base','orm','normal'].every(v => s.pictures[v]?.settled && s.pictures[v].version === crust.coverageVersion))`)
+	r.until(`crust.coverageVersion >= crust.doc.version && [...crust.viewport.sets.values()].every(s => ['base','orm','normal'].every(v => s.pictures[v]?.settled && s.pictures[v].version === crust.coverageVersion))`)
 }
 
 func writeDemo(t *testing.T, dir string) (low, high string) {

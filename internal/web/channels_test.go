@@ -44,6 +44,7 @@ func TestTheRestOfTheBenchByHand(t *testing.T) {
 	rareChannels(t, r)
 	r.click(`.stations a[data-stage="paint"]`)
 	targetsFlatteningAndDials(t, r)
+	paintingByHand(t, r)
 	if f := r.faulty(); len(f) > 0 {
 		t.Errorf("the page threw: %v", f)
 	}

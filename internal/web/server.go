@@ -27,6 +27,7 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/bring"
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/field"
@@ -174,6 +175,7 @@ func (s *Server) routes() {
 	e.GET("/api/finishes/:name", s.finishFile)
 	e.GET("/api/finishes/:name/picture", s.finishPicture)
 	e.DELETE("/api/finishes/:name", s.dropFinish)
+	e.GET("/api/specimen", s.specimen)
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
@@ -199,6 +201,8 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/pictures", s.with(s.addPictures))
 	e.GET("/api/assets/:id/pictures/:mark", s.with(s.thumb))
 	e.GET("/api/assets/:id/at", s.with(s.at))
+	e.GET("/api/assets/:id/strokes", s.with(s.strokes))
+	e.GET("/api/assets/:id/strokes/:n", s.with(s.stroke))
 	e.GET("/api/assets/:id/legend", s.with(s.legend))
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
@@ -331,7 +335,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "stack-push", "target", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "stack-push", "target", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks", "brush", "eraser"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}
@@ -367,7 +371,8 @@ func tables() map[string]any {
 	for _, f := range finish.Finishes {
 		dials[f.Name] = f.Dials
 	}
-	return map[string]any{"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
+	return map[string]any{"brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
+		"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 

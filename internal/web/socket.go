@@ -23,6 +23,7 @@ type message struct {
 	Edit strata.Edit `json:"edit"`
 	Look studio.Look `json:"look"`
 	Near studio.Near `json:"near"`
+	Ink  studio.Ink  `json:"ink"`
 }
 
 // maxMessage limits what a page may send at once.
@@ -115,6 +116,17 @@ func (s *Server) handle(p *studio.Page, m message) studio.Event {
 		return answer(layer, err)
 	case "drop":
 		p.Drop()
+	case "ink":
+		number, err := p.Ink(m.Ink)
+		if m.N == 0 && err != nil {
+			return studio.Event{"t": "error", "text": err.Error()}
+		}
+		if m.N == 0 {
+			return nil
+		}
+		e := answer(m.Ink.Layer, err)
+		e["number"] = number
+		return e
 	case "undo":
 		return answer("", p.Go(-1))
 	case "redo":

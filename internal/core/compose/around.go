@@ -19,6 +19,7 @@ type around struct {
 	once   sync.Once
 	cloud  *cloud
 	values []float32 // by point of the cloud; nil when the work was stopped
+	inks   []ink     // strokes that what is averaged depends on
 }
 
 // average is what is averaged: a clause of a layer, the height below it that a clause of relief sees, or else the layer's
@@ -39,15 +40,35 @@ const (
 	keptSource  = 0x53
 	keptLeaning = 0x4c
 	keptFlat    = 0x46
+	keptPaint   = 0x50
+	keptMask    = 0x4d
 )
 
 // average is an average over a radius in metres.
 func (p *plan) average(key uint64, radius float32, of average) *around {
 	k := mix(key, uint64(math.Float32bits(radius)))
 	if p.around[k] == nil {
-		p.around[k] = &around{plan: p, key: key, radius: radius, of: of}
+		p.around[k] = &around{plan: p, key: key, radius: radius, of: of, inks: p.inksAveraged(of)}
 	}
 	return p.around[k]
+}
+
+// inksAveraged are the strokes that what is averaged depends on.
+func (p *plan) inksAveraged(of average) []ink {
+	l := &p.doc.Layers[of.layer]
+	if of.height != nil {
+		return p.inksSeen(of.layer, of.height)
+	}
+	var out []ink
+	for k := range l.Where {
+		if c := l.Where[k]; !c.Off && (of.clause < 0 || of.clause == k) {
+			if of.clause == k {
+				c.Shape.Soften = 0
+			}
+			out = append(out, p.inksOfClause(of.layer, &c)...)
+		}
+	}
+	return tidy(out)
 }
 
 // ownShare is how much a place's own value counts beside the average. Averages fade out where the radius comes down to
@@ -78,6 +99,10 @@ func (a *around) evaluate(ctx context.Context) error {
 		return err
 	}
 	a.cloud = c
+	if a.inks != nil {
+		b.mu.Unlock()
+		return a.evaluatePainted(ctx, c)
+	}
 	at := cacheKey{c.id, -1, mix(a.key, uint64(math.Float32bits(a.radius)))}
 	if v, ok := b.cache.get(at).([]float32); ok {
 		b.mu.Unlock()
@@ -113,6 +138,30 @@ func (a *around) evaluate(ctx context.Context) error {
 	}
 	b.cache.put(at, v, 4*len(v))
 	a.values = v
+	return nil
+}
+
+// evaluatePainted is evaluate for what depends on strokes.
+func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
+	b := a.plan.body
+	b.mu.Lock()
+	fill, needs, err := a.plan.averaged(c, a.of)
+	b.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	for _, n := range needs {
+		if !n.ready(ctx) {
+			return ctx.Err()
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	m := b.mean(c, meanKey{c.id, a.key, a.radius})
+	if err := c.renew(ctx, m, a.inks, a.radius, fill); err != nil {
+		return err
+	}
+	a.values = m.values
 	return nil
 }
 

@@ -25,6 +25,11 @@ type Body struct {
 	sets     []uv.Set
 	maps     Maps
 	pictures Pictures
+	painted  Painted
+	laid     map[string]*painted // by clause: its strokes, as they were made ready last
+	wets     wets
+	inkID    uint64 // that the inks of its strokes are kept under
+	means    map[meanKey]*mean
 	floor    geom.Vec3 // lowest corner of the model
 	area     float64   // square metres
 	parts    map[string]int32
@@ -41,7 +46,7 @@ type Maps func(set string) (map[string]*bake.Map, error)
 
 // NewBody prepares a model that is split into sets. Results are kept in cache.
 func NewBody(cache *Cache, m *mesh.Model, sets []uv.Set, maps Maps) *Body {
-	b := &Body{cache: cache, model: m, sets: sets, maps: maps, floor: m.Bounds().Min, parts: map[string]int32{}, aims: map[string][]bool{}, samples: maxSamples}
+	b := &Body{cache: cache, model: m, sets: sets, maps: maps, inkID: grounds.Add(1), floor: m.Bounds().Min, parts: map[string]int32{}, aims: map[string][]bool{}, samples: maxSamples}
 	for i, p := range m.Parts {
 		b.parts[p] = int32(i)
 	}
@@ -230,6 +235,7 @@ func (b *Body) Close() {
 		b.cache.forget(c.id)
 	}
 	b.clouds = nil
+	b.cache.forget(b.inkID)
 }
 
 // Surrounded tells whether some layer of a document reads more than single places, so that what lies on one set depends on

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"sync"
 
 	"crust/internal/core/cells"
 	"crust/internal/core/geom"
@@ -24,6 +25,8 @@ type cloud struct {
 	at      scattered
 	fine    *cells.Index // cells of two spacings, which averages are read from
 	wide    *cells.Index // cells of four, which they are made from
+	boxed   sync.Once
+	runs    []geom.Box // see boxes
 }
 
 // scattered is points by component, padded to whole vectors by some without area.
@@ -214,17 +217,28 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 // filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
 func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([]float32, error) {
 	out := make([]float32, len(points))
+	return out, c.filterIn(ctx, points, radius, nil, out)
+}
+
+// filterIn averages the points that lie in one of some boxes; nil is for all.
+func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, in []geom.Box, out []float32) error {
 	r := float32(math.Sqrt(float64(max(0, radius*radius-reach*reach*c.spacing*c.spacing))))
 	if r < c.spacing {
 		copy(out, points) // they are averages already
-		return out, ctx.Err()
+		return ctx.Err()
 	}
-	return out, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
+	return par.Blocks(ctx, c.n, filterRun, func(_, from, to int) {
+		if in != nil && !meets(&c.boxes()[from/filterRun], in) {
+			return
+		}
 		var round patch
 		var weights []float32
 		w := weighing{radius: r, sheet: radius}
 		for i := from; i < to; i++ {
 			p, n := c.place(i)
+			if in != nil && !meets(&geom.Box{Min: p, Max: p}, in) {
+				continue
+			}
 			round.move(c, c.wide, c.cell(p, 4), points)
 			weights = slices.Grow(weights[:0], len(round.values))[:len(round.values)]
 			w.weigh(p, n, &round.at, weights)
@@ -235,6 +249,24 @@ func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([
 			}
 		}
 	})
+}
+
+// filterRun is how many points, which lie near each other, are averaged at a time.
+const filterRun = 1024
+
+// boxes are those of runs of points.
+func (c *cloud) boxes() []geom.Box {
+	c.boxed.Do(func() {
+		for from := 0; from < c.n; from += filterRun {
+			box := geom.EmptyBox()
+			for i := from; i < min(c.n, from+filterRun); i++ {
+				p, _ := c.place(i)
+				box = box.Add(p)
+			}
+			c.runs = append(c.runs, box)
+		}
+	})
+	return c.runs
 }
 
 // place is where a point lies and how it faces.

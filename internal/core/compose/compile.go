@@ -46,12 +46,14 @@ type step struct {
 	any     []held  // where the mask is made from those of others: it shows where some of these do
 	base    []held  // and it shows only where all of these do
 	aim     target
-	full    bool   // the mask is 1 everywhere
-	where   uint64 // hash of all that the mask depends on
-	masks   *shelf // those made so far; nil where they are full
-	what    uint64 // hash of all that is laid down through it
-	relief  uint64 // hash of the height alone
-	bend    uint64 // and of the normals
+	full    bool            // the mask is 1 everywhere
+	where   uint64          // hash of all that the mask depends on
+	masks   *shelf          // those made so far; nil where they are full, and where there are strokes
+	inks    []ink           // strokes that the mask depends on
+	stamps  []atomic.Uint64 // by tile: a hash of those that lie near, 0 where it is not known yet
+	what    uint64          // hash of all that is laid down through it
+	relief  uint64          // hash of the height alone
+	bend    uint64          // and of the normals
 	opacity float32
 	on      []value
 	each    bool // one of on has a source
@@ -74,12 +76,13 @@ type clause struct {
 	shape  pixel.Shape
 	soft   *around // the shaped field over a radius; nil where it is sharp
 	off    bool
-	warp   *warp   // where it is read about; nil for the place itself
-	below  []turn  // that lay down the height which a clause of relief reads
-	tilt   *shape  // whose slopes tilt the normal; nil where it is read as it is
-	source *source // what it reads; nil for none
-	same   *step   // whose Where it is; nil where there is none
-	mean   *around // of that height; nil where it reads the height alone
+	warp   *warp    // where it is read about; nil for the place itself
+	below  []turn   // that lay down the height which a clause of relief reads
+	tilt   *shape   // whose slopes tilt the normal; nil where it is read as it is
+	source *source  // what it reads; nil for none
+	same   *step    // whose Where it is; nil where there is none
+	paint  *painted // its strokes
+	mean   *around  // of that height; nil where it reads the height alone
 }
 
 // value is what a step does to one channel.
@@ -127,6 +130,8 @@ type plan struct {
 	made          map[madeOn]*step
 	around        map[uint64]*around
 	maps          mapsOf
+	inks          []*[]ink // by layer: the strokes that its own mask depends on
+	laid          map[string]*painted
 	failed        atomic.Pointer[error] // the first fault met while it ran
 }
 
@@ -239,7 +244,7 @@ func (p *plan) joined(i int) uint64 {
 
 // clause hashes all that a clause of layer i depends on besides the ground.
 func (p *plan) clause(i int, c strata.Clause) uint64 {
-	c.ID = ""
+	c.ID, c.Strokes = "", nil // which are hashed where they lie
 	b, _ := json.Marshal(c)
 	h := fnv.New64a()
 	h.Write(b)
@@ -498,10 +503,17 @@ func (p *plan) newShown(g *ground, j, from int) (*step, error) {
 		}
 	}
 	s.full = s.full && s.base == nil
-	if !s.full {
+	p.keep(g, s, p.inksShown(j, from))
+	return s, nil
+}
+
+// keep prepares the place where a step's masks are kept.
+func (p *plan) keep(g *ground, s *step, inks []ink) {
+	if s.inks = inks; inks != nil {
+		s.stamps = make([]atomic.Uint64, len(g.tiles))
+	} else if !s.full {
 		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
 	}
-	return s, nil
 }
 
 func (p *plan) newStep(g *ground, layer int) (*step, error) {
@@ -510,9 +522,7 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 	where := hasWhere(l)
 	base := p.doc.Base(layer)
 	s.full = !where && s.aim.of == nil && base < 0
-	if !s.full {
-		s.masks = p.body.cache.shelf(shelfKey{g.id, s.where}, len(g.tiles))
-	}
+	p.keep(g, s, p.inksOf(layer))
 	for k := range l.Where {
 		c, err := p.resolve(g, layer, k)
 		if err != nil {
@@ -656,6 +666,9 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 		if out.tilt, err = p.shape(g.canvas, p.tree.First[layer]); err != nil {
 			return clause{}, err
 		}
+	}
+	if k.Strokes {
+		out.paint = p.strokes(cl)
 	}
 	switch {
 	case k.Source:

@@ -1,6 +1,8 @@
 package compose
 
 import (
+	"slices"
+
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 )
@@ -25,6 +27,9 @@ func (p *plan) flatten(i int, in []turn) *flatGroup {
 			return nil
 		}
 	}
+	if p.strokesIn(i) {
+		return nil // strokes change tile by tile
+	}
 	f := &flatGroup{run: in}
 	for c, ch := range strata.Channels {
 		if p.straight(i, &ch) {
@@ -34,6 +39,11 @@ func (p *plan) flatten(i int, in []turn) *flatGroup {
 		}
 	}
 	return f
+}
+
+// strokesIn tells whether something that a layer shows depends on strokes.
+func (p *plan) strokesIn(i int) bool {
+	return len(p.inksOf(i)) > 0 || slices.ContainsFunc(p.tree.Holds(i), p.strokesIn)
 }
 
 // firstOf is the first plane of the channel that a plane belongs to.

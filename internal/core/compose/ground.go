@@ -291,6 +291,7 @@ type scratch struct {
 	field, acc [tileTexels]float32
 	mean, flat [tileTexels]float32
 	shown, own [tileTexels]float32
+	cover      [tileTexels]float32 // of a stroke
 	channels   *Channels
 	slopes     slopes
 	levels     []*level
@@ -334,7 +335,7 @@ func (g *ground) runKey(k *scratch, run []turn, t int, h uint64, of func(s *step
 		case s.skip > 0 && g.nothing(k, run[i+1:i+s.skip], t):
 			i += s.skip
 		default:
-			h = mix(mix(h, s.where), of(s.step))
+			h = mix(mix(h, g.whereAt(s.step, t)), of(s.step))
 		}
 	}
 	return h
@@ -379,6 +380,9 @@ func (g *ground) known(k *scratch, s *step, t int) *mask {
 	if s.full {
 		return nil
 	}
+	if s.inks != nil {
+		return g.mask(k, s, t)
+	}
 	g.body.cache.use(&s.masks.used)
 	if m := s.masks.at[t].Load(); m != nil {
 		return m
@@ -391,7 +395,13 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	if s.full {
 		return nil
 	}
-	if m := s.masks.at[t].Load(); m != nil && (m.empty || m.v != nil) {
+	at := cacheKey{}
+	if s.inks != nil {
+		at = cacheKey{g.id, int32(t), mix(keptMask, g.whereAt(s, t))}
+		if m, ok := g.body.cache.get(at).(maskAt); ok {
+			return m.mask
+		}
+	} else if m := s.masks.at[t].Load(); m != nil && (m.empty || m.v != nil) {
 		g.body.cache.use(&m.used)
 		return m
 	}
@@ -403,7 +413,11 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	if some, m.shown = pixel.Count(m.v, coverageStep); !some {
 		m.v, m.empty = nil, true
 	}
-	if sound {
+	switch {
+	case !sound:
+	case s.inks != nil:
+		g.body.cache.put(at, maskAt{m}, 2*len(m.v))
+	default:
 		g.body.cache.putMask(g.id, s.masks, t, m)
 	}
 	return m
@@ -455,7 +469,7 @@ func (g *ground) clip(k *scratch, base held, m *mask, acc []float32) {
 }
 
 // needBelow is what clauses read that looks at layers below.
-const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource
+const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource | field.NeedPaint
 
 // seen is what each clause that looks at layers below sees on a tile: the height, or the finished Where of one; nil for the
 // others.
@@ -478,6 +492,11 @@ func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 			out[i] = make([]float32, g.tiles[t].Len())
 			if s := cs[i].source; s != nil {
 				pixel.Widen(out[i], s.read(k, g, t)[0], 1./65535)
+			}
+			if p := cs[i].paint; p != nil {
+				if v := g.paint(k, p, t); v != nil {
+					pixel.Widen(out[i], v, 1./65535)
+				}
 			}
 			if s := cs[i].same; s != nil {
 				s.show(out[i], g.mask(k, s, t), 0, 1)

@@ -287,9 +287,14 @@ func (c *Canvas) Coverage(ctx context.Context, p *Program, layer int) (covered, 
 // empty, for every covered texel.
 func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID string) ([]float32, error) {
 	out := make([]float32, c.Len())
+	return out, c.FieldOn(ctx, p, layer, clauseID, nil, func(t int, v []float32) { copy(out[c.tiles[t].From:], v) })
+}
+
+// FieldOn gives the values of Field on some tiles, nil for all, to do, which several workers call at once.
+func (c *Canvas) FieldOn(ctx context.Context, p *Program, layer int, clauseID string, tiles []int, do func(tile int, v []float32)) error {
 	s, err := p.plan.step(c.ground, layer)
 	if err != nil || s.aim.share == 0 {
-		return out, err
+		return err
 	}
 	if clauseID != "" {
 		i := slices.IndexFunc(p.plan.doc.Layers[layer].Where, func(cl strata.Clause) bool { return cl.ID == clauseID })
@@ -301,11 +306,24 @@ func (c *Canvas) Field(ctx context.Context, p *Program, layer int, clauseID stri
 		}
 		s = &one
 	} else if s, err = p.plan.shown(c.ground, layer, outside); err != nil {
-		return out, err
+		return err
 	}
-	err = par.Blocks(ctx, len(c.tiles), 1, func(w, t, _ int) {
-		k := c.begin(ctx, w)
-		c.evaluate(k, s, t, out[c.tiles[t].From:c.tiles[t].To])
+	n := len(tiles)
+	if tiles == nil {
+		n = len(c.tiles)
+	}
+	var values [par.Slots][]float32
+	err = par.Blocks(ctx, n, 1, func(w, i, _ int) {
+		t := i
+		if tiles != nil {
+			t = tiles[i]
+		}
+		if values[w] == nil {
+			values[w] = make([]float32, tileTexels)
+		}
+		v := values[w][:c.tiles[t].Len()]
+		c.evaluate(c.begin(ctx, w), s, t, v)
+		do(t, v)
 	})
-	return out, p.fault(err)
+	return p.fault(err)
 }

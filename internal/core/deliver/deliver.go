@@ -26,6 +26,7 @@ type Job struct {
 	Sets     []uv.Set
 	Maps     compose.Maps     // are read set by set
 	Pictures compose.Pictures // that layers lay on the model; nil for none
+	Strokes  compose.Painted  // nil for none
 	Document *strata.Document
 	Preset   *Preset              // nil to write a Where alone
 	Where    string               // name of a layer whose Where is written too, empty for none
@@ -62,7 +63,7 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 		j.Preset = &Preset{}
 	}
 	j.Preset = j.Preset.For(j.Document)
-	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures), where: -1}
+	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
 		if err != nil {

@@ -20,7 +20,7 @@ type Block struct {
 	Height     []float32 // metres that layers below lay down, and their mean over a radius
 	Mean       []float32
 	Thick      []float32 // baked thickness, 0–1
-	Mask       []float32 // the finished Where of a layer below; what is read of a source
+	Mask       []float32 // the finished Where of a layer below; what is read of a source; what is painted
 	Floor      geom.Vec3 // lowest corner of the asset's box
 	Pitch      float32   // about how far points lie apart, in metres
 }
@@ -29,7 +29,7 @@ type Block struct {
 type Need uint16
 
 // What kinds read: the place, the normal, occlusion, curvature, the part, the height that layers below lay down, thickness,
-// the finished Where of a layer below, a source.
+// the finished Where of a layer below, a source, what is painted.
 const (
 	NeedPlace Need = 1 << iota
 	NeedNormal
@@ -40,6 +40,7 @@ const (
 	NeedThick
 	NeedMask
 	NeedSource
+	NeedPaint
 )
 
 // Len is how many points the block has.
@@ -87,8 +88,11 @@ type Kind struct {
 	Layer  bool     `json:"layer,omitempty"`  // takes one layer, the first of the list
 	Source bool     `json:"source,omitempty"` // reads a source
 	IDs    bool     `json:"ids,omitempty"`    // takes colours of the ID map
-	Free   bool     `json:"free,omitempty"`   // gives values that a source of a What can take
-	Warps  bool     `json:"warps,omitempty"`  // it reads nothing that is known of the place itself alone, so that it can be read elsewhere
+	// Strokes tells that it takes strokes.
+	Strokes bool   `json:"strokes,omitempty"`
+	Join    string `json:"join,omitempty"`  // how a fresh one joins those before it; “and” where it is empty
+	Free    bool   `json:"free,omitempty"`  // gives values that a source of a What can take
+	Warps   bool   `json:"warps,omitempty"` // it reads nothing that is known of the place itself alone, so that it can be read elsewhere
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
 	// Tilted tells whether the normal is wanted with the relief of the layers below; nil where it never is.
@@ -374,6 +378,8 @@ var Kinds = []Kind{
 			}
 			return "only " + where
 		}},
+	{Name: "brush", Label: "Brush", Needs: NeedPaint, Icon: "brush", Help: "where it is painted by hand", Strokes: true, Join: "or",
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) }, Words: say("where it is painted", "where it is not painted")},
 	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {
 			for i, p := range b.Part {

@@ -193,7 +193,11 @@ func (f *Finish) Lay(d *strata.Document, dials map[string]float64, diagonal floa
 
 // base is the finish's document as it is written, with its own marks.
 func (f *Finish) base() (*strata.Document, error) {
-	return strata.ParseFile(slices.Concat([]byte(`{"layers":`), f.Layers, []byte("}")))
+	d, painted, err := strata.ParseFile(slices.Concat([]byte(`{"layers":`), f.Layers, []byte("}")))
+	if err == nil && painted != nil {
+		return nil, errors.New("a finish holds no strokes: they belong to one model")
+	}
+	return d, err
 }
 
 // driven is the finish's document with its dials at some values.

@@ -12,16 +12,18 @@ import (
 
 // Edit is one change of the document, as the page sends it.
 type Edit struct {
-	Do     string             `json:"do"`
-	Layer  string             `json:"layer,omitempty"`
-	Layers []string           `json:"layers,omitempty"` // instead of layer: several
-	In     string             `json:"in,omitempty"`     // move: the group that they come into
-	Clause string             `json:"clause,omitempty"`
-	Kind   string             `json:"kind,omitempty"`
-	To     int                `json:"to,omitempty"`
-	Path   string             `json:"path,omitempty"`
-	Value  json.RawMessage    `json:"value,omitempty"`
-	Dials  map[string]float64 `json:"dials,omitempty"`
+	Do      string             `json:"do"`
+	Layer   string             `json:"layer,omitempty"`
+	Layers  []string           `json:"layers,omitempty"` // instead of layer: several
+	In      string             `json:"in,omitempty"`     // move: the group that they come into
+	Clause  string             `json:"clause,omitempty"`
+	Kind    string             `json:"kind,omitempty"`
+	To      int                `json:"to,omitempty"`
+	Path    string             `json:"path,omitempty"`
+	Value   json.RawMessage    `json:"value,omitempty"`
+	Dials   map[string]float64 `json:"dials,omitempty"`
+	Strokes Strokes            `json:"strokes,omitempty"` // that it is about
+	With    Strokes            `json:"with,omitempty"`    // stroke.change: those in their place
 	// Targets are sets that a finish is laid on; none means all.
 	Targets []string `json:"targets,omitempty"`
 }
@@ -58,6 +60,9 @@ func (d *Document) Apply(e Edit) (label, layer string, err error) {
 // edits is the table of what can be done to a document.
 var edits = map[string]func(d *Document, e Edit) (label, layer string, err error){
 	"add": func(d *Document, e Edit) (string, string, error) {
+		if e.Kind == "brush" {
+			return addBrushwork(d, e)
+		}
 		l := d.NewLayer(d.freeName("Coat"))
 		if err := d.insert(e.Layer, l); err != nil {
 			return "", "", err
@@ -210,6 +215,11 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		}
 		return "Show " + several(d, e.Layers) + " alone", e.Layers[0], nil
 	},
+	"stroke.add":    addStrokes,
+	"stroke.change": changeStrokes,
+	"stroke.delete": eachStroke("Delete", func(n int32) (int32, bool) { return 0, false }),
+	"stroke.hide":   eachStroke("Hide", func(n int32) (int32, bool) { return -max(n, -n), true }),
+	"stroke.show":   eachStroke("Show", func(n int32) (int32, bool) { return max(n, -n), true }),
 	"clause.add": func(d *Document, e Edit) (string, string, error) {
 		l, _, err := d.Layer(e.Layer)
 		if err != nil {
@@ -256,6 +266,20 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		l.Where[i] = changed
 		return "Change " + words(e.Path) + " of " + changed.Kind + " in " + l.Name, l.ID, nil
 	},
+}
+
+// addBrushwork adds a layer that shows where it is painted.
+func addBrushwork(d *Document, e Edit) (string, string, error) {
+	l := d.NewLayer(d.freeName("Brushwork"))
+	c, err := d.NewClause("brush")
+	if err != nil {
+		return "", "", err
+	}
+	l.Where = append(l.Where, c)
+	if err := d.insert(e.Layer, l); err != nil {
+		return "", "", err
+	}
+	return "Add " + l.Name, l.ID, nil
 }
 
 // group puts layers into a group of their own, right above the highest of them.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/field"
 	"crust/internal/core/pixel"
 )
@@ -18,32 +19,36 @@ import (
 const MaxFileBytes = 64 << 20
 
 // ParseFile reads a document that a person or a program has written (docs/strata.md). What is left out stands at its
-// default, marks are given where they are missing, and what is wrong is named by its path.
-func ParseFile(data []byte) (*Document, error) {
+// default, marks are given where they are missing, and what is wrong is named by its path. Strokes, which a file holds in full,
+// come beside the document, in which their numbers stand.
+func ParseFile(data []byte) (d *Document, painted Painting, err error) {
 	if len(data) > MaxFileBytes {
-		return nil, fmt.Errorf("the document has %d MB; %d MB is the limit", len(data)>>20, MaxFileBytes>>20)
+		return nil, nil, fmt.Errorf("the document has %d MB; %d MB is the limit", len(data)>>20, MaxFileBytes>>20)
 	}
 	r := json.NewDecoder(bytes.NewReader(data))
 	var tree any
 	if err := r.Decode(&tree); err != nil {
 		var at *json.SyntaxError
 		if errors.As(err, &at) {
-			return nil, fmt.Errorf("byte %d: %s; the file is no sound JSON", at.Offset, at.Error())
+			return nil, nil, fmt.Errorf("byte %d: %s; the file is no sound JSON", at.Offset, at.Error())
 		}
-		return nil, errors.New("the file is no sound JSON")
+		return nil, nil, errors.New("the file is no sound JSON")
 	}
 	if _, err := r.Token(); err != io.EOF {
-		return nil, fmt.Errorf("byte %d: more follows the document", r.InputOffset())
+		return nil, nil, fmt.Errorf("byte %d: more follows the document", r.InputOffset())
+	}
+	if painted, err = pull(tree); err != nil {
+		return nil, nil, err
 	}
 	if err := fits(tree, reflect.TypeFor[Document](), ""); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	d := &Document{Layers: []Layer{}}
+	d = &Document{Layers: []Layer{}}
 	root := tree.(map[string]any)
 	for i, l := range list(root["layers"]) {
 		layer, err := defaults(l.(map[string]any))
 		if err != nil {
-			return nil, fmt.Errorf("layers[%d].%w", i, err)
+			return nil, nil, fmt.Errorf("layers[%d].%w", i, err)
 		}
 		d.Layers = append(d.Layers, layer)
 	}
@@ -54,7 +59,7 @@ func ParseFile(data []byte) (*Document, error) {
 	for i := range d.Layers {
 		if l := &d.Layers[i]; l.In != "" {
 			if g, _, err := d.Layer(l.In); err != nil || !g.Group || g == l {
-				return nil, fmt.Errorf("layers[%d].in: “%s” is the mark of no group", i, l.In)
+				return nil, nil, fmt.Errorf("layers[%d].in: “%s” is the mark of no group", i, l.In)
 			}
 		}
 	}
@@ -62,11 +67,11 @@ func ParseFile(data []byte) (*Document, error) {
 	if err := d.Check(); err != nil {
 		var w *Wrong
 		if errors.As(err, &w) && w.Path != "" {
-			return nil, fmt.Errorf("%s: %w", w.Path, w.Err)
+			return nil, nil, fmt.Errorf("%s: %w", w.Path, w.Err)
 		}
-		return nil, err
+		return nil, nil, err
 	}
-	return d, nil
+	return d, painted, nil
 }
 
 func list(v any) []any {
@@ -82,6 +87,9 @@ func fits(v any, t reflect.Type, path string) error {
 	kind := func(want string) error {
 		is := map[reflect.Kind]string{reflect.Invalid: "nothing", reflect.Map: "an object", reflect.Slice: "a list", reflect.String: "text", reflect.Bool: "true or false", reflect.Float64: "a number"}
 		return at("%s stands where %s belongs", is[reflect.ValueOf(v).Kind()], want)
+	}
+	if t == reflect.TypeFor[Strokes]() {
+		t = reflect.TypeFor[string]()
 	}
 	if t == reflect.TypeFor[json.RawMessage]() {
 		return nil // whoever it is for reads it
@@ -334,7 +342,9 @@ func Reference() string {
 	p("| `layers` | marks of layers: for `relief` of only these or of all but these; for `same` the one below whose Where it is | none |")
 	p("| `source` | a picture, as for a channel, for `picture` | none |")
 	p("| `ids` | colours of the ID map as #rrggbb, for `id` | none |")
+	p("| `strokes` | of `brush`: a list of strokes, as below, in the order in which they are laid | none |")
 	p("| `shape` | `low`, `high`: field values that become 0 and 1; `balance`, `contrast`, `strength`: all 0 to 1; `invert`; `soften`: metres, 0 to %d; `warp`: metres by which a noise of `waves` metres (0: five times as many) pushes the place that is read about, for kinds that say so | 0, 1, 0.5, 0, 1, false, 0, 0, 0 |\n", pixel.MaxSoften)
+	strokeReference(p)
 	p("## kinds\n")
 	for i := range field.Kinds {
 		k := &field.Kinds[i]
@@ -349,6 +359,49 @@ func Reference() string {
 		params(p, k.Params)
 	}
 	return b.String()
+}
+
+// strokeReference says how strokes are written.
+func strokeReference(p func(format string, args ...any)) {
+	p("## strokes\n")
+	p("```json")
+	p(`{"kind": "brush", "strokes": [{"brush": "Round, hard", "size": 0.02, "paths": [[[0, 1, 0.25, 0, 0, 1, 1], [0.1, 1, 0.25, 0, 0, 1, 0.6]]]}]}`)
+	p("```\n")
+	p("| field | holds | default |\n|---|---|---|")
+	p("| `brush` | the name of a brush that ships, or an object with its numbers, as below | round |")
+	p("| `size` | metres across at full pressure, %g to %g | – |", brush.MinSize, brush.MaxSize)
+	p("| `erase` | true when it takes away | false |")
+	p("| `seed` | a whole number that its chances come from | 0 |")
+	p("| `hold` | where alone it paints: `part`, `set` (its key), `angle` (degrees that a face may turn away from where the stroke began), `front` and `eye` (what faces that place) | everywhere |")
+	p("| `mirror` | `x`, `y`, `z`: true to make it again across that plane; `turns`: so many all round the upright axis, up to %d; `centre`: [x, y, z] | none |", brush.MaxTurns)
+	p("| `hidden` | true when it is kept and not laid | false |")
+	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
+	var names []string
+	for _, b := range brush.Built {
+		names = append(names, b.Name)
+	}
+	p("Brushes that ship: %s.\n", strings.Join(names, "; "))
+	names = nil
+	for _, t := range brush.Tips {
+		names = append(names, "`"+t.Name+"`")
+	}
+	p("A brush has a `name`, a `tip` (%s) and:\n", strings.Join(names, ", "))
+	p("| number | from | to | default | what it says |\n|---|---|---|---|---|")
+	for _, q := range brush.Params {
+		words := q.Help
+		if len(q.Choices) > 0 {
+			words += ": "
+			for n, name := range q.Choices {
+				words += fmt.Sprintf("%d %s; ", n, name)
+			}
+			words = strings.TrimSuffix(words, "; ")
+		}
+		if q.Group == "chance" || q.Group == "pressure" {
+			words = q.Group + ": " + words
+		}
+		p("| `%s` | %g | %g | %g | %s |", q.Name, q.Min, q.Max, q.Default, words)
+	}
+	p("")
 }
 
 // extraWords is what a channel has where a layer names it and says no more.

@@ -8,7 +8,7 @@ import (
 
 // A document's file says little and gets the rest: marks, and the defaults of docs/strata.md.
 func TestFilesMayLeaveOutWhatStandsAtItsDefault(t *testing.T) {
-	d, err := ParseFile([]byte(`{"layers": [{"name": "Steel", "what": {"metallic": {"number": 1}}},
+	d, _, err := ParseFile([]byte(`{"layers": [{"name": "Steel", "what": {"metallic": {"number": 1}}},
 		{"id": "l1", "name": "Paint", "what": {"colour": {"hex": "#b03a2e"}, "height": {"on": false}}, "where": [{"kind": "noise", "params": {"size": 0.02}}]}]}`))
 	if err != nil {
 		t.Fatal(err)
@@ -28,7 +28,7 @@ func TestFilesMayLeaveOutWhatStandsAtItsDefault(t *testing.T) {
 		t.Errorf("it reads %q", got)
 	}
 	// What is written out comes back the same, and counts marks on from there.
-	back, err := ParseFile(raw(d))
+	back, _, err := ParseFile(raw(d))
 	if err != nil || string(raw(back)) != string(raw(d)) {
 		t.Errorf("%s came back as %s, %v", raw(d), raw(back), err)
 	}
@@ -60,7 +60,7 @@ func TestFilesThatAreWrongSayWhere(t *testing.T) {
 		{layer(`"where": [{"kind": "edges", "shape": {"low": 3}}]`), "layers[1].where[0].shape: Edges: low is 3"},
 		{`{"layers": [{"id": "l1"}, {"id": "l1"}]}`, "layers[1].id: two layers share the mark “l1”"},
 	} {
-		_, err := ParseFile([]byte(c.file))
+		_, _, err := ParseFile([]byte(c.file))
 		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "\n") {
 			t.Errorf("%s: %v, want “%s”", c.file, err, c.want)
 		}
@@ -76,7 +76,7 @@ func TestTheReferenceIsCurrent(t *testing.T) {
 	}
 	_, example, _ := strings.Cut(Reference(), "```json\n")
 	example, _, _ = strings.Cut(example, "```")
-	if d, err := ParseFile([]byte(example)); err != nil || len(d.Layers) != 2 {
+	if d, _, err := ParseFile([]byte(example)); err != nil || len(d.Layers) != 2 {
 		t.Errorf("the example is refused: %v", err)
 	}
 }
@@ -85,11 +85,11 @@ func FuzzFile(f *testing.F) {
 	f.Add([]byte(`{"layers": [{"name": "a", "what": {"colour": {"hex": "#102030"}}, "where": [{"kind": "noise", "params": {"size": 1}}]}], "next": 3}`))
 	f.Add([]byte(`{"layers": null}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		d, err := ParseFile(data)
+		d, _, err := ParseFile(data)
 		if err != nil {
 			return
 		}
-		back, err := ParseFile(raw(d))
+		back, _, err := ParseFile(raw(d))
 		if err != nil || string(raw(back)) != string(raw(d)) {
 			t.Errorf("%s is accepted and comes back as %s, %v", raw(d), raw(back), err)
 		}

@@ -13,7 +13,7 @@ import (
 // Op is one small change of a document. It finds its place by marks, so that it holds wherever others have put things
 // meanwhile.
 type Op struct {
-	Do     string          `json:"do"`               // put, cut, move, set or next
+	Do     string          `json:"do"`               // put, cut, move, set, stroke or next
 	Layer  string          `json:"layer,omitempty"`  // its mark
 	Clause string          `json:"clause,omitempty"` // its mark, when it is about a clause of the layer
 	Path   string          `json:"path,omitempty"`   // of what is set, with dots
@@ -56,7 +56,12 @@ func Diff(from, to *Document) (ops []Op) {
 		})...)
 		for _, mark := range has {
 			if slices.Contains(had, mark) {
-				ops = append(ops, changes(Op{Do: "set", Layer: l.ID, Clause: mark}, *clause(old.Where, mark), *clause(l.Where, mark))...)
+				a, b := *clause(old.Where, mark), *clause(l.Where, mark)
+				if w, differ := swapOf(a.Strokes, b.Strokes); differ {
+					ops = append(ops, Op{Do: "stroke", Layer: l.ID, Clause: mark, Value: encode(w)})
+				}
+				a.Strokes, b.Strokes = nil, nil
+				ops = append(ops, changes(Op{Do: "set", Layer: l.ID, Clause: mark}, a, b)...)
 			}
 		}
 	}
@@ -71,7 +76,7 @@ func (l *Layer) equal(o *Layer) bool {
 
 func (c *Clause) equal(o *Clause) bool {
 	return c.ID == o.ID && c.Kind == o.Kind && c.Join == o.Join && c.Off == o.Off && c.Shape == o.Shape && maps.Equal(c.Params, o.Params) && slices.Equal(c.Parts, o.Parts) && slices.Equal(c.Layers, o.Layers) &&
-		slices.Equal(c.IDs, o.IDs) && c.Source.equal(o.Source)
+		slices.Equal(c.IDs, o.IDs) && slices.Equal(c.Strokes, o.Strokes) && c.Source.equal(o.Source)
 }
 
 func (w *What) equal(o *What) bool {
@@ -199,6 +204,12 @@ func Invert(ops []Op) []Op {
 			o.From, o.After = o.After, o.From
 		case "set":
 			o.Value, o.Was = o.Was, o.Value
+		case "stroke":
+			var w swap
+			if json.Unmarshal(o.Value, &w) == nil {
+				w.Gone, w.Come = w.Come, w.Gone
+				o.Value = encode(w)
+			}
 		}
 		out = append(out, o)
 	}
@@ -250,16 +261,26 @@ func (d *Document) patch(o *Op) error {
 		return nil
 	}
 	at := slices.IndexFunc(l.Where, func(c Clause) bool { return c.ID == o.Clause })
-	if o.Do == "set" {
-		if at < 0 {
-			return nil
-		}
-		changed := Clause{}
-		err := set(l.Where[at], &changed, o)
+	switch {
+	case o.Do == "set" && at >= 0:
+		is, changed := l.Where[at], Clause{}
+		strokes := is.Strokes
+		is.Strokes = nil
+		err := set(is, &changed, o)
 		if changed.ID == o.Clause && err == nil {
+			changed.Strokes = strokes
 			l.Where[at] = changed
 		}
 		return err
+	case o.Do == "stroke" && at >= 0:
+		var w swap
+		err := json.Unmarshal(o.Value, &w)
+		if err == nil {
+			l.Where[at].Strokes = w.on(l.Where[at].Strokes)
+		}
+		return err
+	case o.Do == "set" || o.Do == "stroke":
+		return nil
 	}
 	l.Where, err = arrange(l.Where, o, o.Clause, func(c *Clause) string { return c.ID })
 	return err

@@ -242,6 +242,22 @@ func (c *Clip) Sources() (out []*Source) {
 	return out
 }
 
+// Strokes lists the lists of strokes that what was copied holds.
+func (c *Clip) Strokes() (out []*Strokes) {
+	where := func(of []Clause) {
+		for i := range of {
+			if len(of[i].Strokes) > 0 {
+				out = append(out, &of[i].Strokes)
+			}
+		}
+	}
+	for i := range c.Layers {
+		where(c.Layers[i].Where)
+	}
+	where(c.Where)
+	return out
+}
+
 // Pictures lists the marks of the pictures that a document uses.
 func (d *Document) Pictures() (out []string) {
 	take := func(s *Source) {

@@ -127,7 +127,9 @@ type Clause struct {
 	Layers []string           `json:"layers,omitempty"` // marks of those that a clause is about
 	Source *Source            `json:"source,omitempty"` // of a clause that reads one
 	IDs    []string           `json:"ids,omitempty"`    // colours of the baked ID map that a clause is about
-	Shape  pixel.Shape        `json:"shape"`
+	// Strokes are those of a brush clause.
+	Strokes Strokes     `json:"strokes,omitempty"`
+	Shape   pixel.Shape `json:"shape"`
 }
 
 // Channel describes one channel of What for the page and the checks.
@@ -238,7 +240,7 @@ func (d *Document) NewClause(kind string) (Clause, error) {
 	if err != nil {
 		return Clause{}, err
 	}
-	c := Clause{ID: d.id("c"), Kind: kind, Join: "and", Shape: pixel.NewShape()}
+	c := Clause{ID: d.id("c"), Kind: kind, Join: cmp.Or(k.Join, "and"), Shape: pixel.NewShape()}
 	for _, p := range k.Params {
 		if c.Params == nil {
 			c.Params = map[string]float64{}
@@ -486,6 +488,9 @@ func (c *Clause) check() *Wrong {
 			w.Path = "source." + w.Path
 			return w
 		}
+	}
+	if len(c.Strokes) > MaxStrokes || len(c.Strokes) > 0 && !k.Strokes {
+		return wrongf("strokes", "%s: strokes are for a brush clause, up to %d of them", k.Label, MaxStrokes)
 	}
 	for _, hex := range c.IDs {
 		if _, err := ParseHex(hex); err != nil {

@@ -10,6 +10,7 @@ import { Deliver } from './deliver.js';
 import { Sources } from './sources.js';
 import { Probe } from './probe.js';
 import { Keepsakes } from './keepsakes.js';
+import { Brushwork } from './brushwork.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
 const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'emissive', 'opacity', 'where', 'checks', 'texels'];
@@ -47,6 +48,7 @@ class App {
     this.probe = new Probe(this);
     this.keepsakes = new Keepsakes(this);
     this.bench = new Bench(this);
+    this.brushwork = new Brushwork(this);
     this.deliver = new Deliver(this);
     this.header();
     this.strip();
@@ -143,6 +145,7 @@ class App {
     this.bench.render();
     this.stations();
     this.deliver.render();
+    this.brushwork.render();
     this.ghost();
   }
 
@@ -199,6 +202,7 @@ class App {
     if (quiet) { this.look(); return; }
     this.strata.render();
     this.bench.render();
+    this.brushwork.render();
     this.look();
     this.ghost();
   }
@@ -294,6 +298,7 @@ class App {
     if (!this.away() && !this.viewport.pictures.size && this.viewport.sets.size) this.waiting('laying the strata…');
     if (name === 'bake' && this.state) this.board.take(this.state);
     if (name === 'deliver') this.deliver.list();
+    this.brushwork?.render();
     this.words();
   }
 

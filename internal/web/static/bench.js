@@ -300,6 +300,7 @@ export class Bench {
     if (kind.layer) box.append(this.below(l, c));
     if (kind.source) box.append(this.source(l, c));
     if (kind.ids) box.append(this.ids(l, c));
+    if (kind.strokes) box.append(this.strokes(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     box.append(this.soften(c.shape.soften, send('shape.soften')));
     if (kind.warps) {
@@ -370,6 +371,13 @@ export class Bench {
       await this.clause(l, c, 'params', params(way ? hit.normal : hit.place));
       if (this.app.picking) this.app.pickFromModel(this.app.picking);
     } });
+    return b;
+  }
+
+  /** Takes the brush up for a clause. */
+  strokes(l, c) {
+    const b = el('button.button.pick-id', { title: 'Paint in this clause (B)', 'data-paint': c.id }, icon('brush'), 'Paint');
+    b.onclick = () => { this.app.brushwork.clause = c.id; this.app.brushwork.take('brush'); };
     return b;
   }
 

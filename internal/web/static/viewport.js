@@ -508,6 +508,58 @@ export class Viewport {
     return best;
   }
 
+  /** Where the ray of a point of the screen begins, and its direction. */
+  rayAt(x, y) {
+    const box = this.canvas.getBoundingClientRect(), ray = this.ray ||= new THREE.Raycaster();
+    ray.setFromCamera(new THREE.Vector2((x - box.left) / box.width * 2 - 1, 1 - (y - box.top) / box.height * 2), this.camera);
+    return [ray.ray.origin, ray.ray.direction];
+  }
+
+  /** Where a place of the model is seen on the screen. */
+  screenOf(place) {
+    const box = this.canvas.getBoundingClientRect(), p = (this.probeAt ||= new THREE.Vector3()).set(...place).project(this.camera);
+    return [box.left + (p.x + 1) / 2 * box.width, box.top + (1 - p.y) / 2 * box.height];
+  }
+
+  /** Metres to a px of the screen, as far away as a place is. */
+  metresPerPx(place) {
+    const way = new THREE.Vector3(), depth = (this.probeAt ||= new THREE.Vector3()).set(...place).sub(this.camera.position).dot(this.camera.getWorldDirection(way));
+    return 2 * depth * Math.tan(this.camera.fov * Math.PI / 360) / this.canvas.getBoundingClientRect().height;
+  }
+
+  /** How wide the square of the flat map is on the screen, in px. */
+  flatFit() {
+    const box = this.flatCanvas.getBoundingClientRect();
+    return Math.min(box.width, box.height) * 0.9 * this.flatView.zoom;
+  }
+
+  /** Where a place of the flat map's square is seen on the screen. */
+  flatOf(u, v) {
+    const box = this.flatCanvas.getBoundingClientRect(), fit = this.flatFit();
+    return [box.left + (box.width - fit) / 2 + this.flatView.x + u * fit, box.top + (box.height - fit) / 2 + this.flatView.y + v * fit];
+  }
+
+  /** Lights the paths of a stroke; null takes them away. */
+  showPath(paths) {
+    if (this.path) {
+      this.scene.remove(this.path);
+      this.path.children.forEach(l => l.geometry.dispose());
+      this.path = null;
+    }
+    if (paths) {
+      const off = this.size * 0.001;
+      this.path = new THREE.Group();
+      for (const path of paths) {
+        const at = path.length > 1 ? path : [path[0], path[0]];
+        const g = new THREE.BufferGeometry().setFromPoints(at.map((p, i) => new THREE.Vector3(p[0] + p[3] * off, p[1] + p[4] * off + (path.length > 1 ? 0 : i * off * 8), p[2] + p[5] * off)));
+        this.path.add(new THREE.Line(g, this.pathStuff ||= new THREE.LineBasicMaterial({ color: '#efe6cf', depthTest: false, transparent: true, opacity: 0.95 })));
+      }
+      this.path.renderOrder = 8;
+      this.scene.add(this.path);
+    }
+    this.draw();
+  }
+
   /** The place on the flat map under the pointer; null beside it. */
   pickFlat(e) {
     const box = this.flatCanvas.getBoundingClientRect(), fit = Math.min(box.width, box.height) * 0.9 * this.flatView.zoom;

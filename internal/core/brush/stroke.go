@@ -1,0 +1,280 @@
+package brush
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+
+	"crust/internal/core/geom"
+)
+
+// Limits of a stroke.
+const (
+	MaxPoints = 20_000
+	MaxPaths  = 400
+	MinSize   = 1e-5 // metres
+	MaxSize   = 100.0
+)
+
+// Point is a place of a path: where it lies in metres, the surface's normal there, and the pen's pressure, 0–1.
+type Point [7]float32
+
+// At is where the point lies.
+func (p *Point) At() geom.Vec3 { return geom.Vec3{X: p[0], Y: p[1], Z: p[2]} }
+
+// Normal is the surface's there.
+func (p *Point) Normal() geom.Vec3 { return geom.Vec3{X: p[3], Y: p[4], Z: p[5]} }
+
+// Pressure is the pen's.
+func (p *Point) Pressure() float32 { return p[6] }
+
+// Stroke is what a hand did from setting the pen down to taking it away.
+type Stroke struct {
+	Brush Brush     `json:"brush"`
+	Size  float32   `json:"size"`            // metres across, at full pressure
+	Erase bool      `json:"erase,omitempty"` // it takes away
+	Seed  uint32    `json:"seed,omitempty"`
+	Hold  *Hold     `json:"hold,omitempty"`   // where it may paint; nil for everywhere
+	Again *Again    `json:"mirror,omitempty"` // it is made again elsewhere at the same time
+	Paths [][]Point `json:"paths"`            // one each time that the pen came down anew
+	// The last part of the last path may change still.
+	loose bool
+}
+
+// Hold keeps a stroke to some of the surface.
+type Hold struct {
+	Part  string     `json:"part,omitempty"`  // of the model
+	Set   string     `json:"set,omitempty"`   // key of a texture set
+	Angle float32    `json:"angle,omitempty"` // degrees that a face may turn away from where the stroke began; 0 for any
+	Front bool       `json:"front,omitempty"` // what faces the eye alone
+	Eye   [3]float32 `json:"eye,omitempty"`
+}
+
+// Again repeats a stroke: mirrored across planes through a place, and turned about the upright axis through it.
+type Again struct {
+	X      bool       `json:"x,omitempty"`
+	Y      bool       `json:"y,omitempty"`
+	Z      bool       `json:"z,omitempty"`
+	Turns  int        `json:"turns,omitempty"` // so many all round; 0 and 1 for none
+	Centre [3]float32 `json:"centre"`
+}
+
+// MaxTurns bounds how many times a stroke is repeated all round.
+const MaxTurns = 64
+
+// Box holds all that the stroke may touch.
+func (s *Stroke) Box() geom.Box {
+	box := geom.EmptyBox()
+	grow := s.reach()
+	for _, m := range s.copies() {
+		for _, path := range s.Paths {
+			for i := range path {
+				p := m.place(path[i].At())
+				box = box.Union(geom.Box{Min: p.Sub(grow), Max: p.Add(grow)})
+			}
+		}
+	}
+	return box
+}
+
+// reach is how far from the path something is laid down, each way.
+func (s *Stroke) reach() geom.Vec3 {
+	r := s.Size / 2 * (math.Sqrt2 + 2*s.Brush.Scatter)
+	return geom.Vec3{X: r, Y: r, Z: r}
+}
+
+// Length is that of all paths, in metres.
+func (s *Stroke) Length() (sum float32) {
+	for _, path := range s.Paths {
+		for i := 1; i < len(path); i++ {
+			a, b := path[i-1].At(), path[i].At()
+			sum += a.Dist(b)
+		}
+	}
+	return sum
+}
+
+// Distance is that of a place from the nearest of the paths.
+func (s *Stroke) Distance(p geom.Vec3) float32 {
+	least := float32(math.Inf(1))
+	for _, path := range s.Paths {
+		for i := range path {
+			a, b := path[max(0, i-1)].At(), path[i].At()
+			way := b.Sub(a)
+			t := float32(0)
+			if long := way.Dot(way); long > 0 {
+				t = geom.Clamp01(p.Sub(a).Dot(way) / long)
+			}
+			least = min(least, p.Dist(a.Add(way.Mul(t))))
+		}
+	}
+	return least
+}
+
+// Check says the first thing that is wrong with a stroke.
+func (s *Stroke) Check() error {
+	if err := s.Brush.Check(); err != nil {
+		return err
+	}
+	if !(s.Size >= MinSize && s.Size <= MaxSize) {
+		return fmt.Errorf("a stroke's size is %g m; it goes from %g to %g", s.Size, MinSize, MaxSize)
+	}
+	if h := s.Hold; h != nil && !(h.Angle >= 0 && h.Angle <= 180) {
+		return fmt.Errorf("the angle that a stroke is held to is %g°; it goes from 0 to 180", h.Angle)
+	}
+	if a := s.Again; a != nil && (a.Turns < 0 || a.Turns > MaxTurns) {
+		return fmt.Errorf("a stroke is repeated %d times all round; it goes from 0 to %d", a.Turns, MaxTurns)
+	}
+	if len(s.Paths) == 0 || len(s.Paths) > MaxPaths {
+		return fmt.Errorf("a stroke has 1 to %d paths, not %d", MaxPaths, len(s.Paths))
+	}
+	n := 0
+	for _, path := range s.Paths {
+		if len(path) == 0 {
+			return errors.New("a path of a stroke has no points")
+		}
+		if n += len(path); n > MaxPoints {
+			return fmt.Errorf("a stroke has more than %d points", MaxPoints)
+		}
+		for i := range path {
+			if err := path[i].check(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// farthest is how far from the middle of things a point may lie, in metres.
+const farthest = 1e5
+
+func (p *Point) check() error {
+	for _, v := range p[:3] {
+		if !(v >= -farthest && v <= farthest) {
+			return errors.New("a point of a stroke does not lie anywhere near")
+		}
+	}
+	if l := p.Normal().Len(); !(l > 0.9 && l < 1.1) {
+		return errors.New("a normal of a stroke is not of length 1")
+	}
+	if !(p[6] >= 0 && p[6] <= 1) {
+		return fmt.Errorf("pressure is %g; it goes from 0 to 1", p[6])
+	}
+	return nil
+}
+
+// head is a stroke without its paths.
+type head struct {
+	Brush Brush    `json:"brush"`
+	Size  float32  `json:"size"`
+	Erase bool     `json:"erase,omitempty"`
+	Seed  uint32   `json:"seed,omitempty"`
+	Hold  *Hold    `json:"hold,omitempty"`
+	Again *Again   `json:"mirror,omitempty"`
+	Paths []uint32 `json:"paths"` // points of each
+}
+
+// Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
+func Encode(s *Stroke) []byte {
+	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again}
+	for _, path := range s.Paths {
+		h.Paths = append(h.Paths, uint32(len(path)))
+	}
+	text, err := json.Marshal(h)
+	if err != nil {
+		panic(err) // what was checked always encodes
+	}
+	out := binary.LittleEndian.AppendUint32(nil, uint32(len(text)))
+	out = append(out, text...)
+	for _, path := range s.Paths {
+		for i := range path {
+			for _, v := range path[i] {
+				out = binary.LittleEndian.AppendUint32(out, math.Float32bits(v))
+			}
+		}
+	}
+	return out
+}
+
+// pointBytes is what a packed point takes.
+const pointBytes = 4 * len(Point{})
+
+// Decode reads a stroke that Encode has packed, and checks it.
+func Decode(data []byte) (*Stroke, error) {
+	short := errors.New("a stroke is cut off")
+	if len(data) < 4 {
+		return nil, short
+	}
+	n := binary.LittleEndian.Uint32(data)
+	if data = data[4:]; uint64(n) > uint64(len(data)) {
+		return nil, short
+	}
+	var h head
+	if err := json.Unmarshal(data[:n], &h); err != nil {
+		return nil, errors.New("the head of a stroke is no sound JSON")
+	}
+	data = data[n:]
+	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again}
+	for _, n := range h.Paths {
+		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
+			return nil, short
+		}
+		path := make([]Point, n)
+		for i := range path {
+			for k := range path[i] {
+				path[i][k] = math.Float32frombits(binary.LittleEndian.Uint32(data))
+				data = data[4:]
+			}
+		}
+		s.Paths = append(s.Paths, path)
+	}
+	if len(data) > 0 {
+		return nil, errors.New("a stroke holds more than its points")
+	}
+	return s, s.Check()
+}
+
+// perPiece is how many points of a path share a box; while a stroke is made each has its own.
+const perPiece = 8
+
+// Boxes hold all that the stroke may touch, piece by piece; those of all but the last piece do not change when it goes on.
+func (s *Stroke) Boxes() (out []geom.Box) {
+	grow, per := s.reach(), perPiece
+	if s.loose {
+		per = 1
+	}
+	copies := s.copies()
+	for _, path := range s.Paths {
+		for from := 0; from == 0 || from < len(path)-1; from += per {
+			for c := range copies {
+				box := geom.EmptyBox()
+				for i := from; i <= min(from+per, len(path)-1); i++ {
+					box = box.Add(copies[c].place(path[i].At()))
+				}
+				out = append(out, geom.Box{Min: box.Min.Sub(grow), Max: box.Max.Add(grow)})
+			}
+		}
+	}
+	return out
+}
+
+// State hashes how far a stroke has come, so that pieces which have grown are known from what they were.
+func (s *Stroke) State() uint64 {
+	n := uint64(0)
+	for _, path := range s.Paths {
+		n += uint64(len(path))
+	}
+	if len(s.Paths) == 0 {
+		return n
+	}
+	path := s.Paths[len(s.Paths)-1]
+	for _, v := range path[len(path)-1] {
+		n = n*0x100000001b3 ^ uint64(math.Float32bits(v))
+	}
+	return n
+}
+
+// Loose tells that the stroke is being made still: the last part of its last path may change.
+func (s *Stroke) Loose() bool { return s.loose }

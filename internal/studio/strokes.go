@@ -1,0 +1,355 @@
+package studio
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+
+	"crust/internal/core/brush"
+	"crust/internal/core/geom"
+	"crust/internal/core/par"
+	"crust/internal/core/strata"
+	"crust/internal/store"
+)
+
+// Ink is a message of a page that paints: the beginning of a stroke, samples of its path, its end.
+type Ink struct {
+	Layer  string        `json:"layer"`
+	Clause string        `json:"clause"`
+	Begin  *brush.Stroke `json:"begin,omitempty"` // without its paths
+	Lift   bool          `json:"lift,omitempty"`  // samples begin a new path
+	Points []brush.Point `json:"points,omitempty"`
+	End    bool          `json:"end,omitempty"`
+	Drop   bool          `json:"drop,omitempty"` // the stroke is given up
+}
+
+// inking is a stroke while a page makes it.
+type inking struct {
+	layer, clause string
+	number        int32
+	pen           *brush.Pen
+	stroke        *brush.Stroke // as far as it has come; nil before its first sample
+}
+
+// nextStroke numbers strokes of all assets.
+func (s *Studio) nextStroke() int32 { return s.strokes.Add(1) }
+
+// loadStrokes reads an asset's strokes.
+func (s *Studio) loadStrokes(asset uint) (map[int32]*brush.Stroke, error) {
+	rows, err := s.Store.Strokes(asset)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]*brush.Stroke, len(rows))
+	faults := make([]error, len(rows))
+	err = par.Blocks(s.ctx, len(rows), 64, func(_, from, to int) {
+		for i := from; i < to; i++ {
+			all[i], faults[i] = brush.Decode(rows[i].Data)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int32]*brush.Stroke, len(rows))
+	for i := range rows {
+		if faults[i] != nil {
+			return nil, fmt.Errorf("stroke %d: %w", rows[i].ID, faults[i])
+		}
+		out[rows[i].ID] = all[i]
+	}
+	return out, nil
+}
+
+// Ink takes a message of a stroke in; number is that of a stroke that it has ended, 0 for none.
+func (p *Page) Ink(m Ink) (number int32, err error) {
+	a := p.asset
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if m.Drop {
+		if a.inks[p] != nil {
+			delete(a.inks, p)
+			a.changed()
+		}
+		return 0, nil
+	}
+	if m.Begin != nil {
+		if err := a.begin(p, m); err != nil {
+			return 0, err
+		}
+	}
+	k := a.inks[p]
+	if k == nil {
+		if m.End {
+			return 0, errors.New("the stroke had ended already")
+		}
+		return 0, nil // the rest of one that was refused
+	}
+	if m.Lift {
+		k.pen.Lift()
+	}
+	if len(m.Points) > 0 {
+		if err = k.pen.Add(m.Points); err != nil {
+			m.End = true // what there is of it is kept
+		}
+		k.stroke = k.pen.Stroke()
+		a.inked()
+	}
+	if !m.End {
+		return 0, err
+	}
+	number, failed := a.end(p)
+	return number, errors.Join(err, failed)
+}
+
+// begin begins a stroke. The caller holds mu.
+func (a *Asset) begin(p *Page, m Ink) error {
+	if a.inks[p] != nil {
+		if _, err := a.end(p); err != nil {
+			return err
+		}
+	}
+	if err := a.doc.Locked(m.Layer); err != nil {
+		return err
+	}
+	probe := strata.Edit{Do: "stroke.add", Layer: m.Layer, Clause: m.Clause, Strokes: strata.Strokes{1}}
+	now := *a.doc
+	if _, _, err := now.Apply(probe); err != nil {
+		return err
+	}
+	s := *m.Begin
+	if s.Seed == 0 {
+		s.Seed = rand.Uint32() | 1
+	}
+	pen, err := brush.NewPen(s)
+	if err != nil {
+		return err
+	}
+	a.inks[p] = &inking{layer: m.Layer, clause: m.Clause, number: a.studio.nextStroke(), pen: pen}
+	a.touched = m.Layer
+	return nil
+}
+
+// end takes a page's stroke into the document. The caller holds mu.
+func (a *Asset) end(p *Page) (number int32, err error) {
+	k := a.inks[p]
+	delete(a.inks, p)
+	if k == nil {
+		return 0, nil
+	}
+	k.pen.Lift()
+	s := k.pen.Stroke()
+	if s == nil {
+		return 0, nil
+	}
+	a.keepStroke(k.number, s)
+	kind := ""
+	if s.Erase {
+		kind = "erase"
+	}
+	now := *a.doc
+	label, _, err := now.Apply(strata.Edit{Do: "stroke.add", Kind: kind, Layer: k.layer, Clause: k.clause, Strokes: strata.Strokes{k.number}})
+	if err == nil {
+		err = a.record(p.author, store.KindEdit, 0, label, &now)
+	}
+	if err != nil {
+		delete(a.strokes, k.number)
+		delete(a.unsaved, k.number)
+		a.changed()
+		return 0, err
+	}
+	a.relive(p)
+	a.changed()
+	a.tellDoc()
+	return k.number, nil
+}
+
+// inked wakes the painter for what has come of strokes. The caller holds mu.
+func (a *Asset) inked() {
+	if a.cancelPaint != nil && !a.inkRound {
+		a.cancelPaint()
+		a.full = true // what it was at is done afterwards
+	}
+	a.wet = true
+	a.version++
+	select {
+	case a.wake <- struct{}{}:
+	default:
+	}
+}
+
+// withInk lays the strokes that pages are making into a copy of a document. The caller holds mu.
+func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke) {
+	for _, k := range a.inks {
+		if k.stroke == nil {
+			continue
+		}
+		l, _, err := d.Layer(k.layer)
+		if err != nil {
+			continue
+		}
+		for i := range l.Where {
+			if c := &l.Where[i]; c.ID == k.clause {
+				c.Strokes = append(c.Strokes[:len(c.Strokes):len(c.Strokes)], k.number)
+				if wet == nil {
+					wet = map[int32]*brush.Stroke{}
+				}
+				wet[k.number] = k.stroke
+			}
+		}
+	}
+	return wet
+}
+
+// Stroke finds a stroke by its number, nil when there is none.
+func (a *Asset) Stroke(number int32) *brush.Stroke {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.strokes[number]
+}
+
+// keepStroke takes a new stroke in; it is stored with the change of the document that brings it. The caller holds mu.
+func (a *Asset) keepStroke(number int32, s *brush.Stroke) {
+	a.strokes[number], a.unsaved[number] = s, true
+}
+
+// freshStrokes are those that a change of the document brings and that are not stored yet. The caller holds mu.
+func (a *Asset) freshStrokes(next *strata.Document) (out []store.Stroke) {
+	if len(a.unsaved) == 0 {
+		return nil
+	}
+	for i := range next.Layers {
+		for k := range next.Layers[i].Where {
+			for _, n := range next.Layers[i].Where[k].Strokes {
+				if n = max(n, -n); a.unsaved[n] {
+					s := a.strokes[n]
+					out = append(out, store.Stroke{ID: n, AssetID: a.ID, Data: brush.Encode(s)})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// StrokeEvent is a stroke as the page lists it.
+type StrokeEvent struct {
+	Number int32   `json:"n"`
+	Hidden bool    `json:"hidden,omitempty"`
+	Erase  bool    `json:"erase,omitempty"`
+	Brush  string  `json:"brush"`
+	Size   float32 `json:"size"`
+	Length float32 `json:"length"`
+}
+
+// StrokesOf lists the strokes of a clause, in the order in which they were laid; with a place the one that lies on top there alone.
+func (a *Asset) StrokesOf(layer, clause string, at *geom.Vec3) ([]StrokeEvent, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	l, _, err := a.doc.Layer(layer)
+	if err != nil {
+		return nil, err
+	}
+	out := []StrokeEvent{}
+	for i := range l.Where {
+		if l.Where[i].ID != clause {
+			continue
+		}
+		for _, n := range l.Where[i].Strokes {
+			s := a.strokes[max(n, -n)]
+			if s == nil {
+				continue
+			}
+			out = append(out, StrokeEvent{max(n, -n), n < 0, s.Erase, s.Brush.Name, s.Size, s.Length()})
+		}
+	}
+	if at != nil {
+		for i := len(out) - 1; i >= 0; i-- {
+			if s := a.strokes[out[i].Number]; !out[i].Hidden && s.Distance(*at) <= s.Size/2 {
+				return out[i : i+1], nil
+			}
+		}
+		return []StrokeEvent{}, nil
+	}
+	return out, nil
+}
+
+// changeOf makes the strokes that stand in the place of others, changed as value says: their size by a factor, their brush, whether
+// they erase. The caller holds mu.
+func (a *Asset) changeOf(e strata.Edit) (strata.Edit, error) {
+	var change struct {
+		Times float32      `json:"times,omitempty"` // the size
+		Brush *brush.Brush `json:"brush,omitempty"`
+		Erase *bool        `json:"erase,omitempty"`
+	}
+	if err := json.Unmarshal(e.Value, &change); err != nil {
+		return e, errors.New("a change of strokes has times, brush or erase")
+	}
+	e.With = nil
+	for _, n := range e.Strokes {
+		old := a.strokes[max(n, -n)]
+		if old == nil {
+			return e, errors.New("those strokes are not there any more")
+		}
+		s := *old
+		if change.Times != 0 {
+			s.Size *= change.Times
+		}
+		if change.Brush != nil {
+			s.Brush = *change.Brush
+		}
+		if change.Erase != nil {
+			s.Erase = *change.Erase
+		}
+		if err := s.Check(); err != nil {
+			return e, err
+		}
+		to := a.studio.nextStroke()
+		a.keepStroke(to, &s)
+		e.With = append(e.With, to)
+	}
+	return e, nil
+}
+
+// bringStrokes gives strokes that are pasted from another asset numbers of this one's. The caller holds mu.
+func (a *Asset) bringStrokes(e strata.Edit) (strata.Edit, error) {
+	var clip strata.Clip
+	if json.Unmarshal(e.Value, &clip) != nil {
+		return e, nil // which the edit itself refuses, in its own words
+	}
+	brought := false
+	lists := clip.Strokes()
+	for _, list := range lists {
+		next := make(strata.Strokes, 0, len(*list))
+		for _, n := range *list {
+			if a.strokes[max(n, -n)] != nil {
+				next = append(next, n)
+				continue
+			}
+			row, err := a.studio.Store.Stroke(max(n, -n))
+			if errors.Is(err, store.ErrNone) {
+				continue
+			}
+			if err != nil {
+				return e, err
+			}
+			s, err := brush.Decode(row.Data)
+			if err != nil {
+				return e, err
+			}
+			to := a.studio.nextStroke()
+			a.keepStroke(to, s)
+			brought = true
+			if n < 0 {
+				to = -to
+			}
+			next = append(next, to)
+		}
+		*list = next
+	}
+	if !brought {
+		return e, nil
+	}
+	value, err := json.Marshal(clip)
+	e.Value = value
+	return e, err
+}

@@ -1,0 +1,218 @@
+package web
+
+import (
+	"fmt"
+	"math"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// onScreen is where a place of the model is seen.
+func (r *rig) onScreen(x, y, z float64) proto.Point {
+	r.t.Helper()
+	at := func(k int) float64 {
+		return r.number(fmt.Sprintf(`crust.viewport.screenOf([%g, %g, %g])[%d]`, x, y, z, k))
+	}
+	return proto.Point{X: at(0), Y: at(1)}
+}
+
+// brush moves the pointer with its button down over some points.
+func (r *rig) brush(points ...proto.Point) {
+	r.t.Helper()
+	m := r.page.Mouse
+	must := func(err error) {
+		if err != nil {
+			r.t.Fatal(err)
+		}
+	}
+	must(m.MoveTo(points[0]))
+	must(m.Down(proto.InputMouseButtonLeft, 1))
+	for i := 1; i < len(points); i++ {
+		const steps = 6
+		for k := 1; k <= steps; k++ {
+			f := float64(k) / steps
+			must(m.MoveTo(proto.Point{X: points[i-1].X + (points[i].X-points[i-1].X)*f, Y: points[i-1].Y + (points[i].Y-points[i-1].Y)*f}))
+		}
+	}
+	must(m.Up(proto.InputMouseButtonLeft, 1))
+}
+
+// strokes waits until the chosen layer's clause has so many.
+func (r *rig) strokes(n int) {
+	r.t.Helper()
+	r.until(fmt.Sprintf(`crust.brushwork.tally.list.length === %d`, n))
+}
+
+// A hand paints over the model: press, drag, release; across islands, on the flat map, erasing, in straight lines; undone stroke
+// by stroke, seen by another page, there after a reload. The plates' texels: U is 0.02 + 0.46·(x + 1) on the left, 0.52 + 0.46·x on
+// the right.
+func paintingByHand(t *testing.T, r *rig) {
+	texelOf := func(x, y float64) (int, int) {
+		u := 0.02 + 0.46*(x+1)
+		if x > 0 {
+			u = 0.52 + 0.46*x
+		}
+		return int(u * 256), int((0.98 - 0.96*y) * 256)
+	}
+	red := func(r *rig, x, y float64, on bool) {
+		t.Helper()
+		i, j := texelOf(x, y)
+		if on {
+			r.texel("base", i, j, 0, 0xff, 1)
+			r.texel("base", i, j, 1, 0, 1)
+		} else {
+			r.texel("base", i, j, 1, 0x8a, 1)
+		}
+	}
+	r.until(`crust.doc.layers.length && !document.querySelector('#pane-model').hidden`)
+	r.page.MustEval(`() => crust.edit({ do: 'delete', layers: crust.doc.layers.map(l => l.id) })`)
+	r.until(`crust.doc.layers.length === 0`)
+	r.click("#add-coat")
+	r.until(`crust.doc.layers.length === 1`)
+	r.page.MustEval(`() => { crust.setShow('lit'); document.activeElement.blur(); }`)
+	r.press('b')
+	r.until(`!document.querySelector('#tray').hidden`)
+	// Nothing can be painted in yet: the tray says so and helps.
+	r.click("#new-brushwork")
+	r.until(`crust.layer()?.name === 'Brushwork' && crust.brushwork.target()`)
+	r.page.MustEval(`() => crust.edit({ do: 'set', layer: crust.chosen, path: 'what.colour.hex', value: '#ff0000' })`)
+	r.until(`crust.layer().what.colour.hex === '#ff0000'`)
+	r.click(`#specimens [data-brush="Round, hard"]`)
+	r.page.MustEval(`() => { crust.brushwork.set.by = 'model'; crust.brushwork.set.metres = 0.12; crust.brushwork.change('pressSize', 0); }`)
+	camera := r.eval(`crust.viewport.camera.position.toArray().join()`)
+
+	r.brush(r.onScreen(-0.6, 0.5, 0), r.onScreen(0.6, 0.5, 0))
+	r.strokes(1)
+	if now := r.eval(`crust.viewport.camera.position.toArray().join()`); now != camera {
+		t.Error("painting turned the view")
+	}
+	for _, x := range []float64{-0.6, -0.3, -0.02, 0.02, 0.3, 0.6} {
+		red(r, x, 0.5, true)
+	}
+	red(r, 0.3, 0.58, false)
+	red(r, -0.8, 0.5, false)
+
+	// Another page of the asset shows the stroke, and the next one while it is made.
+	second := &rig{t: t, addr: r.addr}
+	second.page = r.page.Browser().MustPage("http://" + r.addr + r.eval(`location.pathname`)).Timeout(60 * time.Second)
+	defer second.page.MustClose()
+	red(second, 0.3, 0.5, true)
+	r.page.MustActivate()
+	m := r.page.Mouse
+	m.MustMoveTo(r.onScreen(-0.4, 0.2, 0).X, r.onScreen(-0.4, 0.2, 0).Y).MustDown(proto.InputMouseButtonLeft)
+	for i := range 9 {
+		p := r.onScreen(-0.4+0.1*float64(i), 0.2, 0)
+		m.MustMoveTo(p.X, p.Y)
+	}
+	red(second, 0.1, 0.2, true)
+	m.MustUp(proto.InputMouseButtonLeft)
+	r.strokes(2)
+
+	r.press('e')
+	r.brush(r.onScreen(-0.3, 0.9, 0), r.onScreen(-0.3, 0.35, 0))
+	r.strokes(3)
+	red(r, -0.3, 0.5, false)
+	red(r, -0.45, 0.5, true)
+	r.press(input.ControlLeft, 'z')
+	r.strokes(2)
+	red(r, -0.3, 0.5, true)
+	r.press(input.ControlLeft, input.ShiftLeft, 'Z')
+	r.strokes(3)
+	red(r, -0.3, 0.5, false)
+
+	// A straight line from where the last stroke ended, (−0.3, 0.35).
+	r.press('b')
+	p := r.onScreen(-0.7, 0.8, 0)
+	m.MustMoveTo(p.X, p.Y)
+	if err := r.page.Keyboard.Press(input.ShiftLeft); err != nil {
+		t.Fatal(err)
+	}
+	m.MustClick(proto.InputMouseButtonLeft)
+	if err := r.page.Keyboard.Release(input.ShiftLeft); err != nil {
+		t.Fatal(err)
+	}
+	r.strokes(4)
+	red(r, -0.5, 0.575, true)
+
+	// On the flat map.
+	r.press('v')
+	r.until(`crust.layout === 'flat'`)
+	r.until(`crust.viewport.flatFit() > 100`)
+	flat := func(x, y float64) proto.Point {
+		u := 0.02 + 0.46*(x+1)
+		if x > 0 {
+			u = 0.52 + 0.46*x
+		}
+		at := func(k int) float64 {
+			return r.number(fmt.Sprintf(`crust.viewport.flatOf(%g, %g)[%d]`, u, 0.98-0.96*y, k))
+		}
+		return proto.Point{X: at(0), Y: at(1)}
+	}
+	r.brush(flat(-0.8, 0.1), flat(-0.2, 0.1))
+	r.strokes(5)
+	red(r, -0.5, 0.1, true)
+	r.press('v')
+	r.press('v')
+
+	// After a reload all of it is there, and the strokes are a list.
+	r.page.MustReload().MustWaitLoad()
+	r.until(`window.crust?.doc.layers.length === 2`)
+	r.page.MustEval(`() => crust.choose(crust.doc.layers[1].id)`)
+	r.strokes(5)
+	red(r, -0.5, 0.1, true)
+	red(r, -0.3, 0.5, false)
+	if r.number(`document.querySelector('#tally').hidden ? 1 : 0`) != 0 {
+		t.Fatal("the tally is not there")
+	}
+	// The third, which erased, is chosen by its tick and hidden, then the first made half as wide, then deleted.
+	tick := func(n int) {
+		t.Helper()
+		x := r.number(fmt.Sprintf(`(t => document.querySelector('#tally canvas').getBoundingClientRect().left + t.x + t.w / 2)(crust.brushwork.tally.ticks[%d])`, n))
+		y := r.number(`document.querySelector('#tally canvas').getBoundingClientRect().top + 9`)
+		r.page.Mouse.MustMoveTo(x, y).MustClick(proto.InputMouseButtonLeft)
+		r.until(`crust.brushwork.tally.picked.size === 1`)
+	}
+	tick(2)
+	r.until(`crust.viewport.path`) // it is lit on the model
+	r.click(`#tally [data-do="eye"]`)
+	r.until(`crust.brushwork.tally.list[2].hidden`)
+	red(r, -0.3, 0.5, true)
+	tick(0)
+	r.try("type a factor", `#tally [data-key="times"]`, func(e *rod.Element) error {
+		if err := e.Click(proto.InputMouseButtonLeft, 1); err != nil {
+			return err
+		}
+		if err := e.SelectAllText(); err != nil {
+			return err
+		}
+		if err := e.Input("0.5"); err != nil {
+			return err
+		}
+		return e.Type(input.Enter)
+	})
+	r.until(`Math.abs(crust.brushwork.tally.list[0].size - 0.06) < 1e-6`)
+	red(r, 0.5, 0.54, false)
+	red(r, 0.5, 0.5, true)
+	tick(0)
+	r.click(`#tally [data-do="trash"]`)
+	r.strokes(4)
+	red(r, 0.5, 0.5, false)
+
+	// The ring lies on the surface with its size beside it: 12 cm are as wide as on the plate.
+	r.press('b')
+	p = r.onScreen(-0.5, 0.3, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y)
+	r.until(`document.querySelector('#ring text')?.textContent === '12 cm'`)
+	wide := r.number(`(b => b.width)(document.querySelector('#ring .rim').getBBox())`)
+	if want := r.onScreen(-0.44, 0.3, 0).X - r.onScreen(-0.56, 0.3, 0).X; math.Abs(wide-want) > 1.5 {
+		t.Errorf("the ring is %.1f px wide, want %.1f", wide, want)
+	}
+	r.press(input.BracketRight)
+	r.until(`document.querySelector('#ring text')?.textContent !== '12 cm'`)
+	r.press(input.Escape)
+	r.until(`document.querySelector('#tray').hidden`)
+}

@@ -1,0 +1,450 @@
+// Painting by hand: the rack of tools, the tray with the brush's values, and the pen on the model and on the flat map.
+import { $, choose, el, icon, toast } from './dom.js';
+import { call } from './api.js';
+import { value } from './values.js';
+import { show } from './values.js';
+import { Picker } from './picker.js';
+import { Tally } from './tally.js';
+
+const TOOLS = ['orbit', 'brush', 'erase'];
+
+/** Where the pressure comes from when there is no pen. */
+const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
+
+const KEPT = 'crust-brush';
+
+export class Brushwork {
+  constructor(app) {
+    this.app = app;
+    this.tool = 'orbit';
+    this.clause = null; // the brush clause that is painted in, of the chosen layer
+    const built = app.tables.brushes;
+    this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, front: false, angle: 0 } };
+    try { Object.assign(this.set, JSON.parse(localStorage[KEPT])); } catch { /* nothing is kept yet */ }
+    // A brush that was kept may know fewer numbers than there are now.
+    this.set.brush = { ...built[0], ...this.set.brush };
+    this.tally = new Tally(app, this);
+    for (const b of document.querySelectorAll('#rack [data-tool]')) b.onclick = () => this.take(b.dataset.tool);
+    this.pens();
+    this.keys();
+  }
+
+  keep() { try { localStorage[KEPT] = JSON.stringify(this.set); } catch { /* it lasts as long as the page */ } }
+
+  /** The layer and the clause of it that are painted in; null for none. */
+  target() {
+    const l = this.app.layer(), all = l && !l.group ? l.where.filter(c => c.kind === 'brush') : [];
+    const c = all.find(c => c.id === this.clause) || all[0];
+    return c ? { layer: l, clause: c } : null;
+  }
+
+  /** Takes a tool of the rack up. */
+  take(tool) {
+    this.tool = tool;
+    choose($('#rack'), tool);
+    for (const b of document.querySelectorAll('#rack [data-tool]')) { b.classList.toggle('on', b.dataset.tool === tool); b.setAttribute('aria-pressed', b.dataset.tool === tool); }
+    document.body.classList.toggle('painting', tool !== 'orbit');
+    this.ring(null);
+    this.render();
+  }
+
+  /** Whether the pen paints now. */
+  paints() { return this.tool !== 'orbit' && this.app.stageName === 'paint' && !this.app.picking && !this.app.turning; }
+
+  /** The model's places; looked up anew when the model has changed. */
+  picker() {
+    const v = this.app.viewport, first = v.sets.values().next().value?.mesh;
+    if (this.pickerOf !== first) {
+      this.pickerOf = first;
+      this.found = first ? new Picker(v.sets) : null;
+    }
+    return this.found;
+  }
+
+  /** The place of the model under a point of the screen. */
+  at(x, y) {
+    const p = this.picker(), v = this.app.viewport;
+    if (!p) return null;
+    const [o, d] = v.rayAt(x, y);
+    return p.ray(o.x, o.y, o.z, d.x, d.y, d.z);
+  }
+
+  /** The place of the model under a point of the flat map. */
+  onFlat(x, y) {
+    const hit = this.app.viewport.pickFlat({ clientX: x, clientY: y });
+    return hit && this.picker()?.flat(hit.set, hit.u, hit.v);
+  }
+
+  /** How wide the brush is at a place, in metres. */
+  metres(hit) {
+    const s = this.set;
+    if (s.by === 'screen') return Math.max(1e-4, s.px * this.app.viewport.metresPerPx(hit.place));
+    if (s.by === 'texels') {
+      const k = this.app.state.sets.find(k => k.name === hit.set);
+      return Math.max(1e-4, s.texels / Math.max(1e-9, k.density * Math.min(k.size, this.app.state.size)));
+    }
+    return s.metres || (this.app.viewport.size || 1) / 40;
+  }
+
+  /** Makes the brush wider or narrower. */
+  scale(by) {
+    const s = this.set, k = { model: 'metres', screen: 'px', texels: 'texels' }[s.by];
+    if (k === 'metres' && !s.metres) s.metres = (this.app.viewport.size || 1) / 40;
+    s[k] = Number(Math.max(k === 'metres' ? 1e-4 : 1, s[k] * by).toPrecision(3));
+    this.keep();
+    this.render();
+    this.again();
+  }
+
+  pens() {
+    const v = this.app.viewport;
+    for (const [canvas, at, where] of [[v.canvas, (x, y) => this.at(x, y), 'model'], [v.flatCanvas, (x, y) => this.onFlat(x, y), 'flat']]) {
+      canvas.addEventListener('pointerdown', e => this.down(e, canvas, at, where), true);
+      canvas.addEventListener('pointermove', e => { if (!this.stroke) this.hover(e, at, where); });
+      canvas.addEventListener('pointerleave', () => { if (!this.stroke) this.ring(null); });
+    }
+  }
+
+  /** The ring follows the pointer. */
+  hover(e, at, where) {
+    this.pointed = { x: e.clientX, y: e.clientY, at, where };
+    if (!this.paints()) return this.ring(null);
+    this.again();
+  }
+
+  /** Draws the ring again with the next frame. */
+  again() {
+    if (this.asked || !this.pointed) return;
+    this.asked = requestAnimationFrame(() => {
+      this.asked = 0;
+      const p = this.pointed;
+      if (this.paints()) this.ring(p.at(p.x, p.y), p.where);
+    });
+  }
+
+  down(e, canvas, at, where) {
+    if (!this.paints() || e.button || e.altKey || this.app.viewport.grabbed) return;
+    const hit = at(e.clientX, e.clientY);
+    if (!hit) return; // beside the model the view is turned
+    e.stopImmediatePropagation();
+    e.preventDefault();
+    this.app.viewport.grabbed = true; // so that the click that follows picks nothing
+    setTimeout(() => { this.app.viewport.grabbed = false; }, 0);
+    const to = this.target();
+    if (e.ctrlKey || e.metaKey) { this.tally.pickAt(hit, to); return; }
+    if (!to) { this.nowhere(); return; }
+    canvas.setPointerCapture(e.pointerId);
+    canvas.focus({ preventScroll: true });
+    const s = this.set, size = this.metres(hit), v = this.app.viewport;
+    const begin = { brush: s.brush, size, erase: this.tool === 'erase', seed: Math.floor(Math.random() * 2 ** 31) + 1 };
+    if (s.hold.part || s.hold.set || s.hold.front || s.hold.angle) {
+      begin.hold = { part: s.hold.part ? this.app.state.parts[hit.part] : '', set: s.hold.set ? hit.set : '', angle: s.hold.angle, front: s.hold.front, eye: v.camera.position.toArray() };
+    }
+    const m = s.mirror;
+    if (m.x || m.y || m.z || m.turns > 1) begin.mirror = { x: m.x, y: m.y, z: m.z, turns: m.turns, centre: v.middle.toArray() };
+    this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
+    const k = this.stroke;
+    this.app.socket.send({ t: 'ink', ink: { layer: k.layer, clause: k.clause, begin } });
+    if (e.shiftKey && this.last?.layer === k.layer && where === 'model') {
+      // A straight line from where the stroke before ended, over what is seen between the two.
+      const [x, y] = v.screenOf(this.last.place);
+      k.points.push([...this.last.place, ...this.last.normal, this.last.pressure]);
+      k.from = this.last.place;
+      [k.x, k.y] = [x, y];
+      this.walk(e.clientX, e.clientY, this.pressure(e));
+    } else {
+      this.point(hit, this.pressure(e));
+    }
+    this.flush();
+    const move = m => this.move(m);
+    const up = u => {
+      canvas.removeEventListener('pointermove', move);
+      canvas.removeEventListener('pointerup', up);
+      canvas.removeEventListener('pointercancel', up);
+      this.end(u);
+    };
+    canvas.addEventListener('pointermove', move);
+    canvas.addEventListener('pointerup', up);
+    canvas.addEventListener('pointercancel', up);
+  }
+
+  /** Metres of the surface to a px of the screen, at a place. */
+  perPx(hit, where) {
+    if (where === 'model') return this.app.viewport.metresPerPx(hit.place);
+    const k = this.app.state.sets.find(k => k.name === hit.set);
+    return 1 / Math.max(1e-9, k.density * this.app.viewport.flatFit());
+  }
+
+  move(e) {
+    const k = this.stroke;
+    if (!k) return;
+    const all = e.getCoalescedEvents?.() || [];
+    for (const c of all.length ? all : [e]) {
+      const x = c.clientX, y = c.clientY, dt = Math.max(1, c.timeStamp - k.time), d = Math.hypot(x - k.x, y - k.y);
+      k.speed += (d / dt - k.speed) * 0.3;
+      k.time = c.timeStamp;
+      // A steadied hand comes after the pointer like something drawn by a string.
+      const follow = 1 - 0.92 * this.set.steady;
+      this.walk(k.x + (x - k.x) * follow, k.y + (y - k.y) * follow, this.pressure(c));
+    }
+    this.flush();
+    this.pointed = { x: e.clientX, y: e.clientY, at: k.at, where: k.where };
+    this.again();
+  }
+
+  /** Takes the pen to a point of the screen, over the surface. */
+  walk(x, y, pressure) {
+    const k = this.stroke, d = Math.hypot(x - k.x, y - k.y), step = Math.max(2, Math.min(24, k.px / 5));
+    const n = Math.max(1, Math.min(400, Math.ceil(d / step))), x0 = k.x, y0 = k.y, p0 = k.pressure ?? pressure;
+    for (let i = 1; i <= n; i++) {
+      const t = i / n, hit = k.at(x0 + (x - x0) * t, y0 + (y - y0) * t);
+      if (!hit) { this.lift(); continue; }
+      // From one side of a gap to the other the pen is taken up.
+      if (k.from) {
+        const jump = Math.hypot(hit.place[0] - k.from[0], hit.place[1] - k.from[1], hit.place[2] - k.from[2]);
+        if (jump > Math.max(0.75 * k.size, 12 * (d / n) * this.perPx(hit, k.where))) this.lift();
+      }
+      this.point(hit, p0 + (pressure - p0) * t);
+    }
+    [k.x, k.y, k.pressure] = [x, y, pressure];
+  }
+
+  point(hit, pressure) {
+    const k = this.stroke;
+    if (k.from) k.gone += Math.hypot(hit.place[0] - k.from[0], hit.place[1] - k.from[1], hit.place[2] - k.from[2]);
+    k.from = hit.place;
+    k.points.push([...hit.place, ...hit.normal, Math.min(1, Math.max(0, pressure))]);
+    this.last = { layer: k.layer, place: hit.place, normal: hit.normal, pressure };
+  }
+
+  lift() {
+    const k = this.stroke;
+    if (!k.from) return;
+    this.flush();
+    k.from = null;
+    k.lifted = true;
+  }
+
+  flush() {
+    const k = this.stroke;
+    if (!k.points.length) return;
+    this.app.socket.send({ t: 'ink', ink: { layer: k.layer, clause: k.clause, points: k.points, lift: !!k.lifted } });
+    k.points = [];
+    k.lifted = false;
+  }
+
+  /** The pressure of the pen, or of what stands in for it. */
+  pressure(e) {
+    if (e.pointerType === 'pen') return e.pressure;
+    const k = this.stroke;
+    if (this.set.standIn === 'speed') return Math.min(1, Math.max(0.1, 1.1 - k.speed / 1.6));
+    if (this.set.standIn === 'hand') {
+      const hand = this.app.tables.hand, half = hand.length / 2;
+      // It comes down over the first sizes of the path and wavers from then on; how it lifts is not known before it does.
+      const at = Math.min(half, k.gone / k.size * 2), waver = Math.sin(k.gone / k.size * 1.7) * 0.05;
+      return Math.min(1, hand[Math.floor(at)] + (at >= half ? waver : 0));
+    }
+    return 1;
+  }
+
+  async end(e) {
+    const k = this.stroke;
+    if (!k) return;
+    if (e.type === 'pointerup' && this.set.steady) this.walk(e.clientX, e.clientY, this.pressure(e));
+    this.flush();
+    this.stroke = null;
+    this.again();
+    try {
+      await this.app.socket.ask({ t: 'ink', ink: { layer: k.layer, clause: k.clause, end: true } });
+    } catch (err) {
+      toast(err.message);
+    }
+  }
+
+  /** Gives the stroke up that is being made. */
+  drop() {
+    if (!this.stroke) return false;
+    this.app.socket.send({ t: 'ink', ink: { drop: true } });
+    this.stroke = null;
+    return true;
+  }
+
+  /** Says that the chosen layer has nothing to paint in, in the tray, where there are buttons for it. */
+  nowhere() {
+    const t = $('#tray .tray-target');
+    t.classList.remove('pulse');
+    void t.offsetWidth;
+    t.classList.add('pulse');
+  }
+
+  keys() {
+    const typing = e => e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog');
+    addEventListener('keydown', e => {
+      if (typing(e) || e.ctrlKey || e.metaKey || this.app.stageName !== 'paint') return;
+      const key = e.key.toLowerCase();
+      if (key === 'b' && !e.repeat) this.take('brush');
+      if (key === 'e' && !e.repeat) this.take('erase');
+      if (e.key === '[') this.scale(1 / 1.15);
+      if (e.key === ']') this.scale(1.15);
+      if (e.key === '{' || e.key === '}') this.change('hardness', Math.min(1, Math.max(0, this.set.brush.hardness + (e.key === '{' ? -0.1 : 0.1))));
+      if (key === 'b' || key === 'e') this.heldKey = true;
+      if (e.key === 'Escape' && !this.drop() && !this.app.picking && this.tool !== 'orbit' && !document.querySelector(':popover-open')) this.take('orbit');
+    });
+    addEventListener('keyup', e => { if (['b', 'e'].includes(e.key.toLowerCase())) this.heldKey = false; });
+    // The wheel changes the size while B or E is held.
+    for (const c of [this.app.viewport.canvas, this.app.viewport.flatCanvas]) c.addEventListener('wheel', e => {
+      if (!this.heldKey || !this.paints()) return;
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      this.scale(e.deltaY < 0 ? 1.1 : 1 / 1.1);
+    }, { passive: false, capture: true });
+  }
+
+  /** Changes a number of the brush. */
+  change(name, v) {
+    this.set.brush = { ...this.set.brush, [name]: Number(v.toPrecision(4)) };
+    this.keep();
+    this.render();
+    this.again();
+  }
+
+  /** The ring that lies on the surface under the pointer, with its size beside it; null takes it away. */
+  ring(hit, where) {
+    const svg = $('#ring'), flat = $('#flat-ring'), v = this.app.viewport;
+    svg.replaceChildren();
+    flat.replaceChildren();
+    for (const s of [svg, flat]) s.hidden = !hit;
+    if (!hit) return;
+    const size = this.metres(hit), r = size / 2, ok = !!this.target();
+    const line = (points, cls) => {
+      const p = document.createElementNS('http://www.w3.org/2000/svg', 'polygon');
+      p.setAttribute('points', points.map(q => q.map(x => x.toFixed(1)).join(',')).join(' '));
+      p.setAttribute('class', cls);
+      return p;
+    };
+    const text = (x, y, words) => {
+      const t = document.createElementNS('http://www.w3.org/2000/svg', 'text');
+      t.setAttribute('x', x.toFixed(0));
+      t.setAttribute('y', y.toFixed(0));
+      t.textContent = words;
+      return t;
+    };
+    const words = ok ? show(size, { unit: 'm' }, 3) : 'nothing to paint in';
+    if (!$('#pane-model').hidden) {
+      const box = svg.getBoundingClientRect(), rounds = [[r, 'rim'], ...(this.set.brush.tip === 'round' && this.set.brush.hardness < 0.98 ? [[r * Math.max(0.04, this.set.brush.hardness), 'core']] : [])];
+      let right = -Infinity, low = 0;
+      for (const [radius, cls] of rounds) {
+        const points = this.circle(hit, radius).map(p => v.screenOf(p)).map(([x, y]) => [x - box.left, y - box.top]);
+        svg.append(line(points, cls + (where === 'model' ? '' : ' other')));
+        for (const [x, y] of points) if (x > right) [right, low] = [x, y];
+      }
+      if (where === 'model') svg.append(text(right + 8, low + 4, words));
+    }
+    if (!$('#pane-flat').hidden && hit.set === v.flatSet) {
+      const box = flat.getBoundingClientRect(), [x, y] = v.flatOf(hit.u, hit.v), k = 1 / this.perPx(hit, 'flat');
+      const round = radius => Array.from({ length: 40 }, (_, i) => [x - box.left + radius * k * Math.cos(i * Math.PI / 20), y - box.top + radius * k * Math.sin(i * Math.PI / 20)]);
+      flat.append(line(round(r), 'rim' + (where === 'flat' ? '' : ' other')));
+      if (where === 'flat') flat.append(text(x - box.left + r * k + 8, y - box.top + 4, words));
+    }
+  }
+
+  /** Points of a circle that lies on the surface round a place. */
+  circle(hit, r) {
+    const n = hit.normal, p = hit.place, pick = this.picker();
+    const t = Math.abs(n[1]) < 0.9 ? [n[2], 0, -n[0]] : [0, -n[2], n[1]], long = Math.hypot(...t), a = t.map(x => x / long);
+    const b = [n[1] * a[2] - n[2] * a[1], n[2] * a[0] - n[0] * a[2], n[0] * a[1] - n[1] * a[0]];
+    return Array.from({ length: 48 }, (_, i) => {
+      const c = Math.cos(i * Math.PI / 24) * r, s = Math.sin(i * Math.PI / 24) * r, q = p.map((x, k) => x + a[k] * c + b[k] * s);
+      const down = pick.ray(...q.map((x, k) => x + n[k] * r), ...n.map(x => -x), 2 * r);
+      return down ? down.place : q;
+    });
+  }
+
+  /** Brings rack, tray and tally up to date with the document and the tool. */
+  render() {
+    this.tally.render();
+    const tray = $('#tray'), open = this.tool !== 'orbit' && this.app.stageName === 'paint';
+    tray.hidden = !open;
+    if (!open) return;
+    const to = this.target(), l = this.app.layer(), line = $('.tray-target', tray);
+    const key = JSON.stringify([to?.layer.id, to?.layer.name, to?.clause.id, l?.id, l?.name, l?.group, this.tool]);
+    if (key !== this.targetKey) {
+      this.targetKey = key;
+      line.replaceChildren();
+      if (to) line.append(el('span.quiet', {}, this.tool === 'erase' ? 'erases on' : 'paints on'), ' ', el('strong', {}, to.layer.name));
+      else {
+        const add = el('button.button.is-primary', { id: 'new-brushwork' }, icon('brush'), 'New brushwork'), here = el('button.button', { id: 'brush-here', title: 'A clause of its Where that is painted by hand' }, `In “${l?.name}”`);
+        add.onclick = () => this.app.edit({ do: 'add', kind: 'brush', layer: this.app.chosen || '' });
+        here.onclick = () => this.app.edit({ do: 'clause.add', layer: l.id, kind: 'brush' });
+        line.append(el('p', {}, l && !l.group ? `“${l.name}” is not painted by hand yet.` : 'Choose a layer to paint on, or begin one.'), el('div.row', {}, add, l && !l.group ? here : null));
+      }
+    }
+    this.values();
+    this.board();
+  }
+
+  /** The values of the brush, built anew when one of them has changed. */
+  values() {
+    const s = this.set, b = s.brush, key = JSON.stringify(s);
+    if (key === this.valuesKey) return;
+    this.valuesKey = key;
+    const box = $('#tray-values'), open = new Set([...box.querySelectorAll('details[open]')].map(d => d.dataset.group)), focus = document.activeElement?.dataset?.key;
+    const put = (k, v) => { Object.assign(this.set, { [k]: v }); this.keep(); this.render(); this.again(); };
+    const unit = { model: ['metres', 'm', 1e-4, 10], screen: ['px', 'px', 1, 600], texels: ['texels', 'px', 1, 1024] }[s.by];
+    const size = value({ name: 'size', label: 'size', value: s[unit[0]] || this.metres({}), min: unit[2], max: unit[3], default: unit[0] === 'metres' ? (this.app.viewport.size || 1) / 40 : unit[0] === 'px' ? 48 : 24, unit: unit[1], log: true, figures: 3, live: v => { this.set[unit[0]] = v; this.again(); }, commit: v => put(unit[0], v) });
+    const by = el('select.compact', { 'aria-label': 'Size is measured', title: 'How the size is measured' }, ...[['model', 'on the model'], ['screen', 'on screen'], ['texels', 'in texels']].map(([v, w]) => el('option', { value: v, selected: v === s.by }, w)));
+    by.onchange = () => put('by', by.value);
+    const number = p => value({ ...p, name: p.name, value: b[p.name], figures: 2, commit: v => this.change(p.name, v) });
+    const all = this.app.tables.brushParams, first = ['hardness', 'flow', 'opacity', 'spacing'];
+    const group = (name, words, ...more) => {
+      const d = el('details', { 'data-group': name, open: open.has(name) }, el('summary', {}, words), el('div.tray-grid', {}, ...all.filter(p => p.group === name && !first.includes(p.name)).map(number)), ...more);
+      return d;
+    };
+    const tick = (words, on, set, title = '') => { const i = el('input', { type: 'checkbox', checked: on }); i.onchange = () => set(i.checked); return el('label.tick', { title }, i, words); };
+    const tip = el('select.compact', { 'aria-label': 'Tip' }, ...this.app.tables.tips.map(t => el('option', { value: t.name, selected: t.name === b.tip }, t.label)));
+    tip.onchange = () => put('brush', { ...this.set.brush, tip: tip.value });
+    const stand = el('select.compact', { 'aria-label': 'Pressure without a pen' }, ...STAND_INS.map(([v, w]) => el('option', { value: v, selected: v === s.standIn }, w)));
+    stand.onchange = () => put('standIn', stand.value);
+    const mirror = m => put('mirror', { ...this.set.mirror, ...m }), hold = h => put('hold', { ...this.set.hold, ...h });
+    box.replaceChildren(
+      el('div.tray-size', {}, size, by),
+      el('div.tray-grid', {}, ...first.map(n => number(all.find(p => p.name === n)))),
+      group('shape', 'Shape', el('label.tray-line', {}, 'tip', tip)),
+      group('laying', 'Scatter'),
+      group('chance', 'By chance'),
+      group('pressure', 'Pressure', el('label.tray-line', {}, 'without a pen', stand)),
+      el('details', { 'data-group': 'hand', open: open.has('hand') }, el('summary', {}, 'Steady, mirror, hold'),
+        value({ name: 'steady', label: 'steady', value: s.steady, min: 0, max: 1, default: 0, figures: 2, commit: v => put('steady', v) }),
+        el('div.tray-ticks', {}, el('span.quiet', {}, 'mirror'), ...['x', 'y', 'z'].map(a => tick(a.toUpperCase(), s.mirror[a], on => mirror({ [a]: on })))),
+        value({ name: 'turns', label: 'all round', value: s.mirror.turns, min: 1, max: 64, default: 1, whole: true, commit: v => mirror({ turns: v }) }),
+        el('div.tray-ticks', {}, el('span.quiet', {}, 'only'), tick('this part', s.hold.part, part => hold({ part }), 'the part that the stroke begins on'), tick('this set', s.hold.set, set => hold({ set })), tick('front', s.hold.front, front => hold({ front }), 'what faces the eye')),
+        value({ name: 'angle', label: 'within', value: s.hold.angle, min: 0, max: 180, default: 0, unit: '°', zero: 'any angle', whole: true, commit: angle => hold({ angle }) })));
+    if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
+  }
+
+  /** The specimens: a real stroke of each brush. */
+  board() {
+    const box = $('#specimens'), l = this.target()?.layer || this.app.layer(), hex = l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
+    if (!box.children.length) {
+      for (const b of this.app.tables.brushes) {
+        const c = el('canvas', { width: 236, height: 44, 'aria-hidden': 'true' }), k = el('button.specimen', { 'data-brush': b.name, title: b.name }, c, el('span', {}, b.name));
+        k.onclick = () => { this.set.brush = { ...b }; this.keep(); this.render(); this.again(); };
+        box.append(k);
+        call('GET', `/api/specimen?brush=${encodeURIComponent(JSON.stringify(b))}`).then(px => { c.cover = new Uint8Array(px); this.ink(c); }, () => {});
+      }
+    }
+    if (hex !== this.hex) {
+      this.hex = hex;
+      for (const c of box.querySelectorAll('canvas')) this.ink(c);
+    }
+    for (const k of box.children) { const on = k.dataset.brush === this.set.brush.name; k.classList.toggle('on', on); k.setAttribute('aria-pressed', on); }
+  }
+
+  /** Draws a specimen in the layer's colour. */
+  ink(c) {
+    if (!c.cover) return;
+    const g = c.getContext('2d'), im = g.createImageData(c.width, c.height), n = parseInt(this.hex.slice(1), 16);
+    for (let i = 0; i < c.cover.length; i++) im.data.set([n >> 16, n >> 8 & 255, n & 255, c.cover[i]], 4 * i);
+    g.putImageData(im, 0, 0);
+  }
+}
