@@ -75,6 +75,9 @@ func main() {
 		{"evaluator: page", page},
 		{"evaluator: open at 4096", func() map[string]any { return measured("open", "") }},
 		{"evaluator: deliver 8192", func() map[string]any { return measured("deliver", "") }},
+		{"stroke: 200 texels", func() map[string]any { return stroke(200) }},
+		{"stroke: 512 texels", func() map[string]any { return stroke(512) }},
+		{"stroke: a burst of 2,000 samples", burst},
 		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {
@@ -87,6 +90,17 @@ func main() {
 		check(err)
 		fmt.Println(string(line))
 	}
+}
+
+// profileFromHere begins the profile anew, so that what came before is not in it.
+func profileFromHere() {
+	if *profile == "" {
+		return
+	}
+	pprof.StopCPUProfile()
+	f, err := os.Create(*profile)
+	check(err)
+	check(pprof.StartCPUProfile(f))
 }
 
 func check(err error) {

@@ -403,6 +403,13 @@ func (a *Asset) useNewMaps() {
 var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight,
 	"emissive": compose.ViewEmissive, "opacity": compose.ViewOpacity}
 
+// Version grows with every change of what is painted; pictures tell the one that they show.
+func (a *Asset) Version() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.version
+}
+
 // Name is the asset's name.
 func (a *Asset) Name() string {
 	a.mu.Lock()

@@ -18,14 +18,14 @@ import (
 
 // easel keeps the canvases of one asset; the painter alone uses it.
 type easel struct {
-	key    easelKey
-	body   *compose.Body
-	of     []string       // kinds of maps that the body reads
-	maps   map[string]int // their versions by set
-	sheets map[sheetKey]*sheet
-	wet    map[int32]*brush.Stroke   // strokes that pages are making
-	seen   map[int32][]geom.Box      // by stroke: the boxes of what of it has been painted
-	kept   map[uint]*strata.Document // keepsakes that pages compare with; they never change
+	key     easelKey
+	body    *compose.Body
+	of      []string       // kinds of maps that the body reads
+	maps    map[string]int // their versions by set
+	sheets  map[sheetKey]*sheet
+	wet     map[int32]*brush.Stroke   // strokes that pages are making
+	changed []geom.Box                // where strokes that are being made have changed something that is not painted yet
+	kept    map[uint]*strata.Document // keepsakes that pages compare with; they never change
 }
 
 type easelKey struct {

@@ -160,6 +160,19 @@ func (p *Page) frame(f *Frame) {
 	p.rouse()
 }
 
+// inked says, once all pictures that wait have been sent, that what has come of strokes up to a version is painted.
+func (p *Page) inked(version int) {
+	k := frameKey{view: "inked"}
+	p.mu.Lock()
+	if p.frames[k] != nil {
+		p.order = slices.DeleteFunc(p.order, func(o frameKey) bool { return o == k })
+	}
+	p.order = append(p.order, k)
+	p.frames[k] = &Frame{View: k.view, version: version}
+	p.mu.Unlock()
+	p.rouse()
+}
+
 func (p *Page) rouse() {
 	select {
 	case p.wake <- struct{}{}:
@@ -189,6 +202,16 @@ func (p *Page) Run(ctx context.Context, text, binary func([]byte) error) error {
 			if err := text(b); err != nil {
 				return err
 			}
+		}
+		if f != nil && f.picture == nil {
+			b, err := json.Marshal(Event{"t": f.View, "version": f.version})
+			if err != nil {
+				return err
+			}
+			if err := text(b); err != nil {
+				return err
+			}
+			continue
 		}
 		if f != nil {
 			if err := p.send(ctx, f, text, binary); err != nil {

@@ -14,7 +14,6 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/brush"
 	"crust/internal/core/compose"
-	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
@@ -85,6 +84,7 @@ func (a *Asset) paint() {
 		}
 		err := a.guard("paint", func() error {
 			s := a.snap(e)
+			defer a.rounded()
 			if s.nobody {
 				e.clear()
 			}
@@ -102,6 +102,16 @@ func (a *Asset) paint() {
 			a.tell(Event{"t": "error", "text": err.Error()})
 			a.mu.Unlock()
 		}
+	}
+}
+
+// rounded notes that a round has ended.
+func (a *Asset) rounded() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.cancelPaint != nil {
+		a.cancelPaint()
+		a.cancelPaint = nil
 	}
 }
 
@@ -217,7 +227,9 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 			a.nudge() // the rest is done when the strokes leave time for it
 		}
 	}()
-	box, seen := e.fresh()
+	if e.body != nil {
+		e.body.KeepWet(func(n int32) bool { return e.wet[n] != nil })
+	}
 	names := viewsOf(s.doc)
 	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
 		names = append(names, "height")
@@ -232,7 +244,8 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		if err != nil {
 			return err
 		}
-		tiles := prog.Near(c.Canvas, box)
+		e.changed = append(e.changed, e.body.Changed()...)
+		tiles := prog.Near(c.Canvas, e.changed)
 		if len(tiles) == 0 {
 			continue
 		}
@@ -253,29 +266,11 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 			}
 		}
 	}
-	e.seen = seen
+	e.changed = nil
+	for _, p := range s.pages {
+		p.inked(s.version)
+	}
 	return nil
-}
-
-// fresh is where strokes that are being made have come further since they were painted, and the boxes of all of them.
-func (e *easel) fresh() (box geom.Box, all map[int32][]geom.Box) {
-	box, all = geom.EmptyBox(), map[int32][]geom.Box{}
-	for n, s := range e.wet {
-		boxes := s.Boxes()
-		all[n] = boxes
-		// The last piece may have changed.
-		from := max(0, len(e.seen[n])-1)
-		for _, b := range boxes[min(from, len(boxes)):] {
-			box = box.Union(b)
-		}
-		if from < len(e.seen[n]) {
-			box = box.Union(e.seen[n][from])
-		}
-	}
-	if e.body != nil {
-		e.body.KeepWet(func(n int32) bool { return e.wet[n] != nil })
-	}
-	return box, all
 }
 
 // showWhereOn brings the Where that a page looks at up to date on some tiles.

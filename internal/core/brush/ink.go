@@ -231,40 +231,31 @@ func (k *Ink) put(p *Point, along geom.Vec3, seed uint32, copies []turned) {
 	}
 }
 
-// Places are places of the surface, by component; Boxes hold all of them.
+// Places are places of the surface, by component; Boxes hold all of them, and so do Runs.
 type Places struct {
 	X, Y, Z, NX, NY, NZ []float32
 	Boxes               []geom.Box
-	Pitch               float32 // about how far they lie apart, in metres
-	runs                []geom.Box
+	Pitch               float32    // about how far they lie apart, in metres
+	Runs                []geom.Box // of Run places each that follow each other
 }
 
-// run is how many places share a box.
-const run = 32
+// Run is how many places share a box of Places.Runs.
+const Run = 32
 
-// ready finds the boxes of runs.
-func (p *Places) ready() {
-	if p.runs != nil {
-		return
-	}
-	for from := 0; from < len(p.X); from += run {
-		to := min(len(p.X), from+run)
+// Part is the places of one run.
+func (p *Places) Part(r int) Places {
+	from, to := r*Run, min(len(p.X), (r+1)*Run)
+	return Places{X: p.X[from:to], Y: p.Y[from:to], Z: p.Z[from:to], NX: p.NX[from:to], NY: p.NY[from:to], NZ: p.NZ[from:to], Boxes: p.Runs[r : r+1], Runs: p.Runs[r : r+1], Pitch: p.Pitch}
+}
+
+// FindRuns finds the boxes of runs.
+func (p *Places) FindRuns() {
+	for from := 0; from < len(p.X); from += Run {
 		box := geom.EmptyBox()
-		for k, v := range [3][]float32{p.X[from:to], p.Y[from:to], p.Z[from:to]} {
-			low, high := v[0], v[0]
-			for _, x := range v[1:] {
-				low, high = min(low, x), max(high, x)
-			}
-			switch k {
-			case 0:
-				box.Min.X, box.Max.X = low, high
-			case 1:
-				box.Min.Y, box.Max.Y = low, high
-			default:
-				box.Min.Z, box.Max.Z = low, high
-			}
+		for i := from; i < min(len(p.X), from+Run); i++ {
+			box = box.Add(geom.Vec3{X: p.X[i], Y: p.Y[i], Z: p.Z[i]})
 		}
-		p.runs = append(p.runs, box)
+		p.Runs = append(p.Runs, box)
 	}
 }
 
@@ -286,42 +277,28 @@ func meetsAny(a *geom.Box, of []geom.Box) bool {
 func (k *Ink) Stable() int { return k.stable }
 func (k *Ink) All() int    { return len(k.marks) }
 
-// Touches counts the marks, from one on, that may lay something down on what lies in boxes.
-func (k *Ink) Touches(boxes []geom.Box, from int) (n int) {
-	for c := from / perBox; c < len(k.boxes); c++ {
-		if !meetsAny(&k.boxes[c], boxes) {
-			continue
-		}
-		for i := max(from, c*perBox); i < min(len(k.marks), (c+1)*perBox); i++ {
-			if meetsAny(&k.marks[i].box, boxes) {
-				n++
-			}
-		}
-	}
-	return n
-}
-
-// BoxFrom holds all marks from one on.
-func (k *Ink) BoxFrom(from int) geom.Box {
-	box := geom.EmptyBox()
+// Boxes are those of the marks from one on, some marks in one.
+func (k *Ink) Boxes(from int) (out []geom.Box) {
 	for i := from; i < len(k.marks); i++ {
-		box = box.Union(k.marks[i].box)
+		if (i-from)%perBox == 0 {
+			out = append(out, geom.EmptyBox())
+		}
+		out[len(out)-1] = out[len(out)-1].Union(k.marks[i].box)
 	}
-	return box
+	return out
 }
 
 // Lay lays marks, from one to before another, over the coverage so far.
 func (k *Ink) Lay(p *Places, from, to int, cover []float32) {
-	p.ready()
 	for i := from; i < to; {
 		if i%perBox == 0 && !meetsAny(&k.boxes[i/perBox], p.Boxes) {
 			i += perBox
 			continue
 		}
 		if m := &k.marks[i]; meetsAny(&m.box, p.Boxes) {
-			for r := range p.runs {
-				if Meets(&m.box, &p.runs[r]) {
-					k.layRun(m, p, r*run, min(len(p.X), (r+1)*run), cover)
+			for r := range p.Runs {
+				if Meets(&m.box, &p.Runs[r]) {
+					k.layRun(m, p, r*Run, min(len(p.X), (r+1)*Run), cover)
 				}
 			}
 		}

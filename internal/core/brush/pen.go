@@ -16,11 +16,11 @@ type Pen struct {
 
 // Of what leaves samples out.
 const (
-	mostOff   = 0.01 // how far they may lie beside the line, in sizes
-	mostPress = 0.02 // how much their pressure may differ from what lies between
-	leastTurn = 0.99 // cosine of how much the surface may turn
-	longest   = 1.0  // how long a line may be, in sizes
-	leastStep = 0.01 // samples nearer than this to the one before are left out
+	mostOff   = 0.005 // how far they may lie beside the line, in sizes
+	mostPress = 0.02  // how much their pressure may differ from what lies between
+	leastTurn = 0.99  // cosine of how much the surface may turn
+	longest   = 0.2   // how long a line may be, in sizes
+	leastStep = 0.005 // samples nearer than this to the one before are left out
 )
 
 // NewPen begins a stroke; its paths are to come.

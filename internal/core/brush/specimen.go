@@ -36,6 +36,7 @@ func Specimen(b Brush, w, h int, size float64) []uint8 {
 	for i := range n {
 		p.X[i], p.Y[i], p.NZ[i] = float32(i%w)+0.5, float32(h-i/w)-0.5, 1
 	}
+	p.FindRuns()
 	ink, cover := Ready(s), make([]float32, n)
 	ink.Lay(p, 0, ink.All(), cover)
 	ink.Finish(p, cover)

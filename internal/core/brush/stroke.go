@@ -260,21 +260,5 @@ func (s *Stroke) Boxes() (out []geom.Box) {
 	return out
 }
 
-// State hashes how far a stroke has come, so that pieces which have grown are known from what they were.
-func (s *Stroke) State() uint64 {
-	n := uint64(0)
-	for _, path := range s.Paths {
-		n += uint64(len(path))
-	}
-	if len(s.Paths) == 0 {
-		return n
-	}
-	path := s.Paths[len(s.Paths)-1]
-	for _, v := range path[len(path)-1] {
-		n = n*0x100000001b3 ^ uint64(math.Float32bits(v))
-	}
-	return n
-}
-
 // Loose tells that the stroke is being made still: the last part of its last path may change.
 func (s *Stroke) Loose() bool { return s.loose }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"crust/internal/core/field"
 	"crust/internal/core/strata"
 )
 
@@ -20,6 +21,7 @@ type around struct {
 	cloud  *cloud
 	values []float32 // by point of the cloud; nil when the work was stopped
 	inks   []ink     // strokes that what is averaged depends on
+	mean   *mean     // where there are some
 }
 
 // average is what is averaged: a clause of a layer, the height below it that a clause of relief sees, or else the layer's
@@ -51,6 +53,40 @@ func (p *plan) average(key uint64, radius float32, of average) *around {
 		p.around[k] = &around{plan: p, key: key, radius: radius, of: of, inks: p.inksAveraged(of)}
 	}
 	return p.around[k]
+}
+
+// softenedWhere is the finished Where of a layer over its radius.
+func (p *plan) softenedWhere(i int) *around {
+	return p.average(mix(keptWhere, p.joined(i)), p.doc.Layers[i].Soften, average{layer: i, clause: -1})
+}
+
+// softenedClause is clause n of a layer over its radius.
+func (p *plan) softenedClause(i, n int) *around {
+	c := p.doc.Layers[i].Where[n]
+	r := c.Shape.Soften
+	c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
+	return p.average(mix(keptClause, p.clause(i, c)), r, average{layer: i, clause: n})
+}
+
+// meanHeight is the height that a clause of relief of layer i sees, over its radius.
+func (p *plan) meanHeight(i int, c *strata.Clause) *around {
+	k, _ := field.KindOf(c.Kind)
+	return p.average(mix(keptHeight, p.below(i, c)), float32(k.Radius(c.Values(k))), average{layer: i, height: c})
+}
+
+// stamp hashes the averages that a tile reads; 0 where it reads none.
+func (a *around) stamp(k *scratch, g *ground, t int) (h uint64) {
+	if a.ownShare(g) == 1 {
+		return 0
+	}
+	if !a.ready(k.ctx) {
+		k.lost = true
+		return 0
+	}
+	for _, run := range a.cloud.reading(k, g, t).runs {
+		h = mix(h, a.mean.versions[run])
+	}
+	return mix(h, a.mean.mark)
 }
 
 // inksAveraged are the strokes that what is averaged depends on.
@@ -155,13 +191,18 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 			return ctx.Err()
 		}
 	}
+	for _, k := range a.inks {
+		if k.mean != nil && !k.mean.ready(ctx) {
+			return ctx.Err()
+		}
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	m := b.mean(c, meanKey{c.id, a.key, a.radius})
 	if err := c.renew(ctx, m, a.inks, a.radius, fill); err != nil {
 		return err
 	}
-	a.values = m.values
+	a.values, a.mean = m.values, m
 	return nil
 }
 

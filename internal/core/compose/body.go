@@ -38,6 +38,7 @@ type Body struct {
 	beyond   []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
 	mu       sync.Mutex        // held while points of a cloud are evaluated
 	clouds   []*cloud          // the one used last at the end
+	canvases []*Canvas         // those that are open
 	samples  int               // of a cloud at the most
 }
 

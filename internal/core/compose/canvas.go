@@ -104,6 +104,9 @@ func NewCanvas(ctx context.Context, b *Body, set *uv.Set, size int) (*Canvas, er
 		return nil, err
 	}
 	defer c.slim()
+	b.mu.Lock()
+	b.canvases = append(b.canvases, c)
+	b.mu.Unlock()
 	return c, c.Surf.Pad(ctx)
 }
 
@@ -188,6 +191,9 @@ func (c *Canvas) Body() *Body { return c.body }
 func (c *Canvas) Close() {
 	c.body.cache.forget(c.id)
 	c.body.cache.forget(c.rim.id)
+	c.body.mu.Lock()
+	defer c.body.mu.Unlock()
+	c.body.canvases = slices.DeleteFunc(c.body.canvases, func(o *Canvas) bool { return o == c })
 }
 
 // Position is the point of texel i of tile t on the model, as fields read it.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
@@ -25,8 +26,8 @@ type cloud struct {
 	at      scattered
 	fine    *cells.Index // cells of two spacings, which averages are read from
 	wide    *cells.Index // cells of four, which they are made from
-	boxed   sync.Once
-	runs    []geom.Box // see boxes
+	run     sync.Once
+	runs    []geom.Box // see runBoxes
 }
 
 // scattered is points by component, padded to whole vectors by some without area.
@@ -217,18 +218,24 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 // filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
 func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([]float32, error) {
 	out := make([]float32, len(points))
-	return out, c.filterIn(ctx, points, radius, nil, out)
+	return out, c.filterIn(ctx, points, radius, nil, out, nil)
 }
 
-// filterIn averages the points that lie in one of some boxes; nil is for all.
-func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, in []geom.Box, out []float32) error {
+// filterIn averages the points of a region; nil is for all. versions, when there are some, count the runs in which averages change.
+func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, in region, out []float32, versions []uint64) error {
 	r := float32(math.Sqrt(float64(max(0, radius*radius-reach*reach*c.spacing*c.spacing))))
 	if r < c.spacing {
+		for i := range versions {
+			if from, to := i*filterRun, min(c.n, (i+1)*filterRun); !slices.Equal(out[from:to], points[from:to]) {
+				versions[i]++
+			}
+		}
 		copy(out, points) // they are averages already
 		return ctx.Err()
 	}
+	whole := in.box()
 	return par.Blocks(ctx, c.n, filterRun, func(_, from, to int) {
-		if in != nil && !meets(&c.boxes()[from/filterRun], in) {
+		if in != nil && !brush.Meets(&whole, &c.runBoxes()[from/filterRun]) {
 			return
 		}
 		var round patch
@@ -236,27 +243,33 @@ func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, 
 		w := weighing{radius: r, sheet: radius}
 		for i := from; i < to; i++ {
 			p, n := c.place(i)
-			if in != nil && !meets(&geom.Box{Min: p, Max: p}, in) {
-				continue
+			if in != nil {
+				if cell, at := c.cellOf(i); !in.has(cell, &at) {
+					continue
+				}
 			}
 			round.move(c, c.wide, c.cell(p, 4), points)
 			weights = slices.Grow(weights[:0], len(round.values))[:len(round.values)]
 			w.weigh(p, n, &round.at, weights)
 			area, sum := summed(weights, round.values)
-			out[i] = points[i]
+			v := points[i]
 			if area > 0 {
-				out[i] = sum / area
+				v = sum / area
 			}
+			if versions != nil && v != out[i] {
+				versions[from/filterRun]++
+			}
+			out[i] = v
 		}
 	})
 }
 
 // filterRun is how many points, which lie near each other, are averaged at a time.
-const filterRun = 1024
+const filterRun = 64
 
-// boxes are those of runs of points.
-func (c *cloud) boxes() []geom.Box {
-	c.boxed.Do(func() {
+// runBoxes are those of runs of points.
+func (c *cloud) runBoxes() []geom.Box {
+	c.run.Do(func() {
 		for from := 0; from < c.n; from += filterRun {
 			box := geom.EmptyBox()
 			for i := from; i < min(c.n, from+filterRun); i++ {
@@ -344,8 +357,8 @@ func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) (most
 	return most
 }
 
-// summed is the sum of weights, and of values by them.
-func summed(weights, values []float32) (all, sum float32) {
+// summedPlain is the sum of weights, and of values by them.
+func summedPlain(weights, values []float32) (all, sum float32) {
 	// Some sums side by side do not wait for each other.
 	var a, s [4]float32
 	for ; len(weights) >= 4; weights, values = weights[4:], values[4:] {

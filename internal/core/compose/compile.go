@@ -407,6 +407,7 @@ func (c *Canvas) compile(of *plan) (p *Program, err error) {
 		return nil, err
 	}
 	p.lays = planesOf(p.run)
+	c.soak(of)
 	if p.relief, err = of.shape(c, all); err != nil {
 		return nil, err
 	}
@@ -531,7 +532,7 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		s.clauses = append(s.clauses, c)
 	}
 	if l.Soften > 0 && where {
-		s.soft = p.average(mix(keptWhere, p.joined(layer)), l.Soften, average{layer: layer, clause: -1})
+		s.soft = p.softenedWhere(layer)
 	}
 	if base >= 0 {
 		o, err := p.shown(g, base, layer)
@@ -620,9 +621,7 @@ func (p *plan) resolve(g *ground, layer, n int) (clause, error) {
 		return clause{}, err
 	}
 	if cl.Shape.Soften > 0 {
-		c := *cl
-		c.Join, c.Shape.Soften, c.Shape.Strength = "", 0, 0
-		out.soft = p.average(mix(keptClause, p.clause(layer, c)), cl.Shape.Soften, average{layer: layer, clause: n})
+		out.soft = p.softenedClause(layer, n)
 	}
 	return out, nil
 }
@@ -658,8 +657,8 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 		if out.below, err = p.heights(g, p.tree.First[layer], cl); err != nil {
 			return clause{}, err
 		}
-		if r := k.Radius(out.values); r > 0 {
-			out.mean = p.average(mix(keptHeight, p.below(layer, cl)), float32(r), average{layer: layer, height: cl})
+		if k.Radius(out.values) > 0 {
+			out.mean = p.meanHeight(layer, cl)
 		}
 	}
 	if k.Tilted != nil && k.Tilted(out.values) && g.canvas != nil {

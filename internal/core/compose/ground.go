@@ -3,6 +3,7 @@ package compose
 import (
 	"context"
 	"slices"
+	"sync"
 	"sync/atomic"
 
 	"crust/internal/core/bake"
@@ -33,6 +34,9 @@ type ground struct {
 	aims   map[string]target
 	work   []*scratch
 	count  Counts
+	boxed  sync.Once
+	boxes  [][]geom.Box                 // see boxesOf
+	runs   []atomic.Pointer[[]geom.Box] // see runsOf
 }
 
 var grounds atomic.Uint64
@@ -335,7 +339,7 @@ func (g *ground) runKey(k *scratch, run []turn, t int, h uint64, of func(s *step
 		case s.skip > 0 && g.nothing(k, run[i+1:i+s.skip], t):
 			i += s.skip
 		default:
-			h = mix(mix(h, g.whereAt(s.step, t)), of(s.step))
+			h = mix(mix(h, g.whereAt(k, s.step, t)), of(s.step))
 		}
 	}
 	return h
@@ -397,7 +401,7 @@ func (g *ground) mask(k *scratch, s *step, t int) *mask {
 	}
 	at := cacheKey{}
 	if s.inks != nil {
-		at = cacheKey{g.id, int32(t), mix(keptMask, g.whereAt(s, t))}
+		at = cacheKey{g.id, int32(t), mix(keptMask, g.whereAt(k, s, t))}
 		if m, ok := g.body.cache.get(at).(maskAt); ok {
 			return m.mask
 		}

@@ -2,8 +2,10 @@ package compose
 
 import (
 	"context"
+	"math"
 	"slices"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
 )
@@ -15,6 +17,9 @@ type mean struct {
 	at     []float32 // by sample
 	points []float32
 	values []float32 // averages, by point
+	// By run of points: grows when some of its averages have changed.
+	versions []uint64
+	mark     uint64 // among all means
 }
 
 type meanKey struct {
@@ -38,7 +43,8 @@ func (b *Body) mean(c *cloud, k meanKey) *mean {
 	if b.means == nil {
 		b.means = map[meanKey]*mean{}
 	}
-	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: make([]float32, c.n), values: make([]float32, c.n)}
+	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: make([]float32, c.n), values: make([]float32, c.n),
+		versions: make([]uint64, (c.n+filterRun-1)/filterRun), mark: grounds.Add(1)}
 	b.means[k] = m
 	return m
 }
@@ -46,16 +52,17 @@ func (b *Body) mean(c *cloud, k meanKey) *mean {
 // renew brings a mean up to date with strokes; fill evaluates what is averaged on a tile of the cloud.
 func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, fill func(k *scratch, t int, out []float32) bool) error {
 	var stale []int
+	own := c.scratch(0)
+	own.ctx, own.lost = ctx, false
 	now := make([]uint64, len(c.tiles))
 	for t := range c.tiles {
-		if now[t] = c.stamp(inks, t); now[t] != m.stamps[t] {
+		if now[t] = c.stamp(own, inks, t); now[t] != m.stamps[t] {
 			stale = append(stale, t)
 		}
 	}
 	if stale == nil {
 		return nil
 	}
-	dirty := make([]geom.Box, len(stale)) // of the points that have changed
 	err := par.Blocks(ctx, len(stale), 1, func(w, n, _ int) {
 		t := stale[n]
 		m.stamps[t] = 0 // until all is done
@@ -66,29 +73,42 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, 
 	if err != nil {
 		return err
 	}
-	// A point at the rim has samples on two tiles; both have been evaluated by now.
-	for n, t := range stale {
-		dirty[n] = geom.EmptyBox()
-		first, _ := slices.BinarySearch(c.first, c.tiles[t].From+1)
-		for i := max(0, first-1); i < c.n && c.first[i] < c.tiles[t].To; i++ {
+	// A point at a rim has samples on two tiles, of which the second counts it.
+	changed := make([]region, len(stale))
+	err = par.Blocks(ctx, len(stale), 1, func(_, n, _ int) {
+		t := &c.tiles[stale[n]]
+		changed[n] = region{}
+		first, _ := slices.BinarySearch(c.first, t.From+1)
+		last := n+1 == len(stale) || stale[n+1] != stale[n]+1
+		for i := max(0, first-1); i < c.n && c.first[i] < t.To && (last || c.first[i+1] <= t.To); i++ {
 			v := float32(0)
 			for j := c.first[i]; j < c.first[i+1]; j++ {
 				v += m.at[j] * c.share[j]
 			}
 			if v != m.points[i] {
 				m.points[i] = v
-				p, _ := c.place(i)
-				dirty[n] = dirty[n].Add(p)
+				changed[n].add(c.cellOf(i))
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	// What is averaged over some of them lies in cells within the radius.
+	near, far := region{}, int32(math.Ceil(float64(radius/(4*c.spacing))))
+	for _, of := range changed {
+		for cell, box := range of {
+			for x := -far; x <= far; x++ {
+				for y := -far; y <= far; y++ {
+					for z := -far; z <= far; z++ {
+						near.add([3]int32{cell[0] + x, cell[1] + y, cell[2] + z}, wider(&box, radius))
+					}
+				}
 			}
 		}
 	}
-	grow := geom.Vec3{X: radius, Y: radius, Z: radius}
-	dirty = slices.DeleteFunc(dirty, geom.Box.Empty)
-	for i := range dirty {
-		dirty[i] = geom.Box{Min: dirty[i].Min.Sub(grow), Max: dirty[i].Max.Add(grow)}
-	}
-	if len(dirty) > 0 {
-		if err := c.filterIn(ctx, m.points, radius, dirty, m.values); err != nil {
+	if len(near) > 0 {
+		if err := c.filterIn(ctx, m.points, radius, near, m.values, m.versions); err != nil {
 			return err
 		}
 	}
@@ -96,4 +116,35 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, 
 		m.stamps[t] = now[t]
 	}
 	return nil
+}
+
+// region is some of a cloud: by cells of four spacings, what of each belongs to it.
+type region map[[3]int32]geom.Box
+
+func (r region) add(cell [3]int32, box geom.Box) {
+	if had, ok := r[cell]; ok {
+		box = box.Union(had)
+	}
+	r[cell] = box
+}
+
+// has tells whether a place of a cell belongs to the region.
+func (r region) has(cell [3]int32, at *geom.Box) bool {
+	box, ok := r[cell]
+	return ok && brush.Meets(&box, at)
+}
+
+// box holds all of the region.
+func (r region) box() geom.Box {
+	out := geom.EmptyBox()
+	for _, b := range r {
+		out = out.Union(b)
+	}
+	return out
+}
+
+// cellOf is the cell of four spacings that a point lies in, and its place as a box.
+func (c *cloud) cellOf(i int) ([3]int32, geom.Box) {
+	p, _ := c.place(i)
+	return c.cell(p, 4), geom.Box{Min: p, Max: p}
 }

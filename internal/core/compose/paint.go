@@ -1,9 +1,8 @@
 package compose
 
 import (
-	"maps"
 	"slices"
-	"sync"
+	"sync/atomic"
 
 	"crust/internal/core/brush"
 	"crust/internal/core/field"
@@ -34,8 +33,7 @@ type struck struct {
 	box    geom.Box
 	pieces []geom.Box
 	stroke *brush.Stroke
-	wet    bool   // it is being made
-	state  uint64 // how far it has come, where it is wet
+	wet    bool // it is being made
 }
 
 // perGroup is how many strokes share a box.
@@ -72,9 +70,6 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 			continue
 		}
 		l := struck{number: k, stroke: s, box: geom.EmptyBox(), pieces: s.Boxes(), wet: s.Loose()}
-		if l.wet {
-			l.state = s.State()
-		}
 		for i := range l.pieces {
 			l.box = l.box.Union(l.pieces[i])
 		}
@@ -94,33 +89,25 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 	return p
 }
 
-// near calls f for the strokes that may touch what lies in boxes, with a hash of what of each does, in their order.
-func (p *painted) near(boxes []geom.Box, f func(l *struck, hash uint64)) {
+// near calls f for the strokes that may touch places of a tile, with a hash of what each does there, in their order.
+func (p *painted) near(on *ground, t int, f func(l *struck, hash uint64)) {
+	boxes := on.boxesOf(t)
+	meets := func(a *geom.Box, of []geom.Box) bool {
+		b := wider(a, on.pitch)
+		return meets(&b, of)
+	}
 	for g := range p.boxes {
 		if !meets(&p.boxes[g], boxes) {
 			continue
 		}
 		for i := g * perGroup; i < min(len(p.laid), (g+1)*perGroup); i++ {
 			l := &p.laid[i]
-			if !meets(&l.box, boxes) {
-				continue
-			}
-			n, last := 0, false
-			for k := range l.pieces {
-				if meets(&l.pieces[k], boxes) {
-					n++
-					last = k >= len(l.pieces)-1
-				}
-			}
-			if n == 0 {
+			if !meets(&l.box, boxes) || !slices.ContainsFunc(l.pieces, func(b geom.Box) bool { return meets(&b, boxes) && meets(&b, on.runsOf(t)) }) {
 				continue
 			}
 			h := uint64(l.number)
 			if l.wet {
-				h = mix(h, uint64(n))
-				if last {
-					h = mix(h, l.state)
-				}
+				h = mix(h, p.body.wets.version(on, t, l))
 			}
 			f(l, h)
 		}
@@ -136,31 +123,53 @@ func meets(a *geom.Box, of []geom.Box) bool {
 	return false
 }
 
-// boxes are what the places of a tile lie in, with so much round them.
-func (g *ground) boxesOf(t int, grow float32) []geom.Box {
-	in := g.in.boxes[t].box
-	out := make([]geom.Box, len(in))
-	for i := range in {
-		b := &out[i]
-		b.Min = geom.FromArray(in[i].low)
-		b.Max = b.Min.Add(geom.FromArray(in[i].step).Mul(65535))
-		b.Min, b.Max = b.Min.Sub(geom.Vec3{X: grow, Y: grow, Z: grow}), b.Max.Add(geom.Vec3{X: grow, Y: grow, Z: grow})
-	}
-	return out
+// wider is a box with so much round it.
+func wider(b *geom.Box, by float32) geom.Box {
+	grow := geom.Vec3{X: by, Y: by, Z: by}
+	return geom.Box{Min: b.Min.Sub(grow), Max: b.Max.Add(grow)}
 }
 
-// ink is what something depends on of strokes: those that lie within some metres.
+// boxesOf are what the places of a tile lie in.
+func (g *ground) boxesOf(t int) []geom.Box {
+	g.boxed.Do(func() {
+		g.boxes, g.runs = make([][]geom.Box, len(g.tiles)), make([]atomic.Pointer[[]geom.Box], len(g.tiles))
+		for t := range g.tiles {
+			for _, in := range g.in.boxes[t].box {
+				low := geom.FromArray(in.low)
+				g.boxes[t] = append(g.boxes[t], geom.Box{Min: low, Max: low.Add(geom.FromArray(in.step).Mul(65535))})
+			}
+		}
+	})
+	return g.boxes[t]
+}
+
+// ink is what the mask of a step depends on of strokes: those of a clause, at the place itself or as the slope there, or an
+// average of something that depends on some.
 type ink struct {
-	of   *painted
-	grow float32
+	of    *painted
+	slope bool
+	mean  *around
 }
 
-// stamp hashes the strokes near a tile; 1 where there are none.
-func (g *ground) stamp(inks []ink, t int) uint64 {
+// stamp hashes what lies on a tile of strokes, and what is averaged over them; 1 where there is nothing.
+func (g *ground) stamp(k *scratch, inks []ink, t int) uint64 {
 	h := uint64(1)
-	for i := range inks {
+	for i, ink := range inks {
 		of := uint64(0)
-		inks[i].of.near(g.boxesOf(t, inks[i].grow+g.pitch), func(_ *struck, hash uint64) { of = mix(of, hash) })
+		take := func(_ *struck, hash uint64) { of = mix(of, hash) }
+		if ink.of != nil {
+			ink.of.near(g, t, take)
+			if ink.slope && g.canvas != nil && g.canvas.ground == g {
+				for _, n := range g.canvas.beside(t) {
+					if n >= 0 {
+						ink.of.near(g, n, take)
+					}
+				}
+				ink.of.near(g.canvas.rim, t, take)
+			}
+		} else {
+			of = ink.mean.stamp(k, g, t)
+		}
 		if of != 0 {
 			h = mix(mix(h, of), uint64(i))
 		}
@@ -169,20 +178,47 @@ func (g *ground) stamp(inks []ink, t int) uint64 {
 }
 
 // whereAt hashes all that a step's mask depends on at a tile.
-func (g *ground) whereAt(s *step, t int) uint64 {
+func (g *ground) whereAt(k *scratch, s *step, t int) uint64 {
 	if s.inks == nil {
 		return s.where
 	}
 	at := &s.stamps[t]
 	h := at.Load()
 	if h == 0 {
-		h = g.stamp(s.inks, t)
+		if h = g.stamp(k, s.inks, t); k.lost {
+			return s.where
+		}
 		at.Store(h)
 	}
 	if h == 1 {
 		return s.where
 	}
 	return mix(s.where, h)
+}
+
+// runsOf are boxes of so many places of a tile each that follow each other, as brush.Places has them.
+func (g *ground) runsOf(t int) []geom.Box {
+	g.boxesOf(t)
+	at := &g.runs[t]
+	if r := at.Load(); r != nil {
+		return *r
+	}
+	from, to := int(g.tiles[t].From), int(g.tiles[t].To)
+	out := make([]geom.Box, 0, (to-from+brush.Run-1)/brush.Run)
+	b, k := &g.in.boxes[t], 0
+	for i := from; i < to; i++ {
+		if (i-from)%brush.Run == 0 {
+			out = append(out, geom.EmptyBox())
+		}
+		for i-from >= int(b.run[k].to) {
+			k++
+		}
+		o := &b.box[b.run[k].box]
+		box := &out[len(out)-1]
+		*box = box.Add(geom.Vec3{X: o.low[0] + float32(g.in.pos[0][i])*o.step[0], Y: o.low[1] + float32(g.in.pos[1][i])*o.step[1], Z: o.low[2] + float32(g.in.pos[2][i])*o.step[2]})
+	}
+	at.Store(&out)
+	return out
 }
 
 // inksOf are the strokes that a layer's own mask depends on.
@@ -201,7 +237,9 @@ func (p *plan) inksOf(i int) []ink {
 			out = append(out, p.inksOfClause(i, &l.Where[k])...)
 		}
 	}
-	out = grown(out, p.spread(l.Soften))
+	if l.Soften > 0 && len(out) > 0 {
+		out = append(out, ink{mean: p.softenedWhere(i)})
+	}
 	if b := p.doc.Base(i); b >= 0 {
 		out = append(out, p.inksShown(b, i)...)
 	}
@@ -230,10 +268,15 @@ func (p *plan) inksOfClause(i int, c *strata.Clause) []ink {
 	if len(out) == 0 {
 		return nil
 	}
-	if k, err := field.KindOf(c.Kind); err == nil && k.Radius != nil {
-		out = grown(out, p.spread(float32(k.Radius(c.Values(k)))))
+	if k, err := field.KindOf(c.Kind); err == nil && k.Radius != nil && k.Radius(c.Values(k)) > 0 {
+		out = append(out, ink{mean: p.meanHeight(i, c)})
 	}
-	return grown(out, p.spread(c.Shape.Soften))
+	if c.Shape.Soften > 0 {
+		if n := slices.IndexFunc(p.doc.Layers[i].Where, func(o strata.Clause) bool { return o.ID == c.ID }); n >= 0 {
+			out = append(out, ink{mean: p.softenedClause(i, n)})
+		}
+	}
+	return out
 }
 
 // inksSeen are those of what it sees at a place alone.
@@ -244,20 +287,23 @@ func (p *plan) inksSeen(i int, c *strata.Clause) (out []ink) {
 	}
 	switch {
 	case k.Strokes && len(c.Strokes) > 0:
-		return []ink{{p.strokes(c), 0}}
+		return []ink{{of: p.strokes(c)}}
 	case k.Layer:
 		if j := p.sameAs(i, c); j >= 0 {
 			return p.inksShown(j, i)
 		}
 	case c.Relief():
-		seen := c
-		if k.Needs&field.NeedHeight == 0 {
+		seen, slope := c, k.Needs&field.NeedHeight == 0
+		if slope {
 			seen = nil
 		}
 		for j := range p.tree.First[i] {
 			l := &p.doc.Layers[j]
 			if p.shows[j] && (l.Group || p.sees(seen, j)) {
-				out = append(out, p.inksOf(j)...)
+				for _, k := range p.inksOf(j) {
+					k.slope = k.slope || slope && k.of != nil
+					out = append(out, k)
+				}
 			}
 		}
 	}
@@ -275,83 +321,21 @@ func (p *plan) strokes(c *strata.Clause) *painted {
 	return p.laid[c.ID]
 }
 
-// spread is how far an average over a radius reaches.
-func (p *plan) spread(radius float32) float32 {
-	if radius <= 0 {
-		return 0
-	}
-	return radius + 2*reach*p.body.spacing(radius)
-}
-
-func grown(of []ink, by float32) []ink {
-	if by == 0 {
-		return of
-	}
-	out := slices.Clone(of)
-	for i := range out {
-		out[i].grow += by
-	}
-	return out
-}
-
-// tidy leaves each clause's strokes once, as far as they reach at the most.
+// tidy leaves each once.
 func tidy(of []ink) (out []ink) {
 	for _, k := range of {
-		if n := slices.IndexFunc(out, func(o ink) bool { return o.of == k.of }); n >= 0 {
-			out[n].grow = max(out[n].grow, k.grow)
-		} else {
+		if !slices.Contains(out, k) {
 			out = append(out, k)
 		}
 	}
 	return out
 }
 
-// wet is what the stroke that is being made has laid down on a tile so far, of the marks that do not change any more.
-type wet struct {
-	mu    sync.Mutex
-	marks int
-	cover []float32
-}
-
-type wetKey struct {
-	ground uint64
-	tile   int
-	number int32
-}
-
-// wets are those of a body.
-type wets struct {
-	mu   sync.Mutex
-	at   map[wetKey]*wet
-	inks map[int32]*brush.Ink // of strokes as far as they have come
-}
-
-// KeepWet lets go what is kept of strokes that are not being made any more.
-func (b *Body) KeepWet(made func(number int32) bool) {
-	w := &b.wets
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	maps.DeleteFunc(w.at, func(k wetKey, _ *wet) bool { return !made(k.number) })
-	maps.DeleteFunc(w.inks, func(n int32, _ *brush.Ink) bool { return !made(n) })
-}
-
-// wet finds what a stroke has laid down on a tile.
-func (w *wets) wet(g *ground, t int, l *struck) (*wet, *brush.Ink) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.at == nil {
-		w.at, w.inks = map[wetKey]*wet{}, map[int32]*brush.Ink{}
-	}
-	ink := w.inks[l.number]
-	if ink == nil || ink.Stroke() != l.stroke {
-		ink = brush.Ready(l.stroke)
-		w.inks[l.number] = ink
-	}
-	k := wetKey{g.id, t, l.number}
-	if w.at[k] == nil {
-		w.at[k] = &wet{cover: make([]float32, g.tiles[t].Len())}
-	}
-	return w.at[k], ink
+// places are those of a tile as brushes see them.
+func (g *ground) places(k *scratch, t int) *brush.Places {
+	g.widen(k, t, field.NeedPlace|field.NeedNormal)
+	b := &k.block
+	return &brush.Places{X: b.X, Y: b.Y, Z: b.Z, NX: b.NX, NY: b.NY, NZ: b.NZ, Boxes: g.boxesOf(t), Runs: g.runsOf(t), Pitch: g.pitch}
 }
 
 // inkOf is a stroke made ready.
@@ -367,10 +351,9 @@ func (b *Body) inkOf(l *struck) *brush.Ink {
 
 // paint is what the strokes of a clause lay down on a tile, in 16 bits; nil for nothing.
 func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
-	boxes := g.boxesOf(t, g.pitch)
 	var list []*struck
 	keys := []uint64{keptPaint} // before each of them, and at the end
-	p.near(boxes, func(l *struck, hash uint64) {
+	p.near(g, t, func(l *struck, hash uint64) {
 		list = append(list, l)
 		keys = append(keys, mix(keys[len(keys)-1], hash))
 	})
@@ -390,67 +373,63 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	}
 	n := g.tiles[t].Len()
 	v = append(make([]uint16, 0, n), v...)[:n]
-	g.widen(k, t, field.NeedPlace|field.NeedNormal)
-	b := &k.block
-	at := &brush.Places{X: b.X, Y: b.Y, Z: b.Z, NX: b.NX, NY: b.NY, NZ: b.NZ, Boxes: boxes, Pitch: g.pitch}
+	at := g.places(k, t)
 	cover := k.cover[:n]
 	for i, l := range list[done:] {
 		if !l.wet {
 			clear(cover)
 			ink := g.body.inkOf(l)
 			ink.Lay(at, 0, ink.All(), cover)
-			g.finish(ink, at, t, cover)
+			ink.Finish(at, cover)
+			g.hold(ink, t, 0, cover)
 			ink.Over(v, cover)
 			if last := done + i + 1; last >= len(list)-1 {
 				g.body.cache.put(cacheKey{g.id, int32(t), keys[last]}, slices.Clone(v), 2*n)
 			}
 			continue
 		}
-		w, ink := g.body.wets.wet(g, t, l)
+		g.body.wets.mu.Lock()
+		ink := g.body.wets.inks[l.number]
+		g.body.wets.mu.Unlock()
+		w := g.body.wets.wet(g, k, t, l, ink, nil)
 		w.mu.Lock()
-		if w.marks < ink.Stable() {
-			ink.Lay(at, w.marks, ink.Stable(), w.cover)
-			w.marks = ink.Stable()
-		}
-		copy(cover, w.cover)
+		ink.Over(v, w.cover)
 		w.mu.Unlock()
-		ink.Lay(at, ink.Stable(), ink.All(), cover)
-		g.finish(ink, at, t, cover)
-		ink.Over(v, cover)
 	}
 	return v
 }
 
-// finish ends a stroke's coverage of a tile.
-func (g *ground) finish(ink *brush.Ink, at *brush.Places, t int, cover []float32) {
-	ink.Finish(at, cover)
+// hold clears the coverage of a stroke where it is held from, at places of a tile from one on.
+func (g *ground) hold(ink *brush.Ink, t, from int, cover []float32) {
 	h := ink.Stroke().Hold
 	if h == nil || h.Part == "" && h.Set == "" {
 		return
 	}
-	part, any := g.body.parts[h.Part]
-	g.each(t, func(from, to int, tri int32) {
-		if h.Part != "" && !(any && g.body.model.Part[tri] == part) {
-			clear(cover[from:to])
+	part, known := g.body.parts[h.Part]
+	g.each(t, func(a, b int, tri int32) {
+		if a, b = max(0, a-from), min(len(cover), b-from); a >= b {
+			return
 		}
-		if s := g.body.setOf[tri]; h.Set != "" && (s < 0 || g.body.sets[s].Key != h.Set) {
-			clear(cover[from:to])
+		s := g.body.setOf[tri]
+		if h.Part != "" && !(known && g.body.model.Part[tri] == part) || h.Set != "" && (s < 0 || g.body.sets[s].Key != h.Set) {
+			clear(cover[a:b])
 		}
 	})
 }
 
-// Near lists the tiles of a canvas on which what lies in a box may show, by any of the program's steps.
-func (p *Program) Near(c *Canvas, box geom.Box) (out []int) {
+// Near lists the tiles of a canvas on which what lies in some boxes may show, by any of the program's steps.
+func (p *Program) Near(c *Canvas, boxes []geom.Box) (out []int) {
 	most := 4 * c.pitch
-	for i := range p.plan.doc.Layers {
-		for _, k := range p.plan.inksOf(i) {
-			most = max(most, k.grow+4*c.pitch)
+	for _, a := range p.plan.around {
+		if a.inks != nil {
+			most += a.radius + (reach+2)*p.plan.body.spacing(a.radius) // one may be made of another
 		}
 	}
-	grow := geom.Vec3{X: most, Y: most, Z: most}
-	box = geom.Box{Min: box.Min.Sub(grow), Max: box.Max.Add(grow)}
 	for t := range c.tiles {
-		if meets(&box, c.boxesOf(t, 0)) || meets(&box, c.rim.boxesOf(t, 0)) {
+		if slices.ContainsFunc(boxes, func(b geom.Box) bool {
+			b = wider(&b, most)
+			return meets(&b, c.boxesOf(t)) && meets(&b, c.runsOf(t)) || meets(&b, c.rim.boxesOf(t)) && meets(&b, c.rim.runsOf(t))
+		}) {
 			out = append(out, t)
 		}
 	}

@@ -273,7 +273,7 @@ func TestAStrokeInPiecesIsTheStrokeAtOnce(t *testing.T) {
 		live, fresh := canvases(t, m, uv.PerMaterial, func(int) int { return 256 }), canvases(t, m, uv.PerMaterial, func(int) int { return 256 })
 		painting(fresh[0].body, first, steps[len(steps)-1])
 		have := make([]*Channels, len(live))
-		var before *brush.Stroke
+		var boxes []geom.Box
 		for n, s := range steps {
 			painting(live[0].body, first, s)
 			for i, c := range live {
@@ -282,11 +282,10 @@ func TestAStrokeInPiecesIsTheStrokeAtOnce(t *testing.T) {
 				if n == 0 {
 					have[i] = newChannels(c.Len())
 				} else {
-					from := 0
-					if before != nil {
-						from = brush.Ready(before).Stable()
+					if i == 0 {
+						boxes = c.body.Changed()
 					}
-					tiles = p.Near(c, brush.Ready(s).BoxFrom(from).Union(brush.Ready(before).BoxFrom(from)))
+					tiles = append(p.Near(c, boxes), 0)
 				}
 				err := c.Run(context.Background(), p, Pass{Tiles: tiles, Do: func(_, t int, _ Keys, ch *Channels) {
 					tile := &c.Surf.Tiles[t]
@@ -301,7 +300,6 @@ func TestAStrokeInPiecesIsTheStrokeAtOnce(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			before = s
 		}
 		for i, c := range fresh {
 			want := evaluate(t, c, d)

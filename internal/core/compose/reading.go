@@ -18,6 +18,7 @@ type reading struct {
 	nodes  []node  // places that are read from points
 	weight []uint8 // those of all nodes, one node after the other
 	cells  []cell  // what lies between nodes
+	runs   []int32 // of filterRun points each: those that are read
 }
 
 // node is a place of the tile that reads n points from one on, none where no points are near; their weights times scale add
@@ -32,7 +33,7 @@ type node struct {
 type cell struct{ x0, y0, x1, y1 uint8 }
 
 func (r *reading) bytes() int {
-	return 4*len(r.points) + int(unsafe.Sizeof(node{}))*len(r.nodes) + len(r.weight) + 4*len(r.cells)
+	return 4*len(r.points) + int(unsafe.Sizeof(node{}))*len(r.nodes) + len(r.weight) + 4*len(r.cells) + 4*len(r.runs)
 }
 
 // reading finds the reading of a tile, or makes it.
@@ -65,6 +66,13 @@ func (c *cloud) reading(k *scratch, g *ground, t int) *reading {
 		}
 	}
 	r := l.made.clone()
+	for _, p := range r.points {
+		if run := p / filterRun; !slices.Contains(r.runs[max(0, len(r.runs)-8):], run) {
+			r.runs = append(r.runs, run)
+		}
+	}
+	slices.Sort(r.runs)
+	r.runs = slices.Clip(slices.Compact(r.runs))
 	g.body.cache.put(at, r, r.bytes())
 	return r
 }
@@ -184,7 +192,7 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 }
 
 func (r *reading) clone() *reading {
-	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...)}
+	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), nil}
 }
 
 // node has a place read from points; false when there are none near it.

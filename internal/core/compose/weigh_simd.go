@@ -49,6 +49,32 @@ func eight(v []float32, i int) archsimd.Float32x8 {
 	return archsimd.LoadFloat32x8((*[lanes]float32)(v[i : i+lanes]))
 }
 
+// summed is summedPlain for whole vectors.
+func summed(weights, values []float32) (all, sum float32) {
+	if !accel.HasSIMD {
+		return summedPlain(weights, values)
+	}
+	var a, b, s, u archsimd.Float32x8
+	values = values[:len(weights)]
+	i := 0
+	for ; i+2*lanes <= len(weights); i += 2 * lanes {
+		v, w := eight(weights, i), eight(weights, i+lanes)
+		a, b = a.Add(v), b.Add(w)
+		s, u = v.MulAdd(eight(values, i), s), w.MulAdd(eight(values, i+lanes), u)
+	}
+	if i+lanes <= len(weights) {
+		v := eight(weights, i)
+		a, s = a.Add(v), v.MulAdd(eight(values, i), s)
+	}
+	var of [lanes]float32
+	a.Add(b).Store(&of)
+	all = of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
+	s.Add(u).Store(&of)
+	sum = of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
+	archsimd.ClearAVXUpperBits()
+	return all, sum
+}
+
 // weighed is weighedPlain for whole vectors. Sixteen weights are loaded for eight, so that there is room behind the last.
 func weighed(weight []uint8, values []float32) float32 {
 	if !accel.HasSIMD || cap(weight) < len(weight)+lanes {

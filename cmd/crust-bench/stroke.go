@@ -1,0 +1,216 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"crust/internal/core/brush"
+	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
+	"crust/internal/demo"
+	"crust/internal/studio"
+)
+
+// easelRig is the demo's buoy at 2048 px, three sets, watched by a page: three layers, a brushwork with height, and twelve above
+// it, of which one reads the relief.
+type easelRig struct {
+	asset  *studio.Asset
+	page   *studio.Page
+	layer  string
+	clause string
+	events chan watched
+	bytes  atomic.Int64
+	path   []brush.Point // round the hull
+	pitch  float64       // metres a texel of the hull
+}
+
+type watched struct {
+	T       string `json:"t"`
+	Version int    `json:"version"`
+}
+
+// withEasel runs f on a rig.
+func withEasel(f func(r *easelRig) map[string]any) map[string]any {
+	s, done := freshStudio()
+	defer done()
+	id, err := demo.Make(s, "buoy")
+	check(err)
+	a, err := s.Open(id)
+	check(err)
+	check(a.SetSettings(studio.Settings{Quality: "draft", Size: 512}))
+	check(a.Bake(a.Missing()))
+	a.WaitJob(nil)
+	r := &easelRig{asset: a, events: make(chan watched, 100_000)}
+	var old []string
+	for _, l := range a.Document().Layers {
+		old = append(old, l.ID)
+	}
+	_, err = a.Edit(strata.Edit{Do: "delete", Layers: old}, false)
+	check(err)
+	stack := deepStack(16)
+	painted := &stack.Layers[3]
+	c, err := stack.NewClause("brush")
+	check(err)
+	painted.Name, painted.Where = "painted", []strata.Clause{c}
+	painted.What.Height = strata.Value{On: true, Number: 0.5, Blend: "add", Opacity: 1}
+	relief, err := stack.NewClause("relief")
+	check(err)
+	stack.Layers[9].Where[2] = relief
+	clip, err := json.Marshal(strata.Clip{Layers: stack.Layers})
+	check(err)
+	_, err = a.Edit(strata.Edit{Do: "paste", Value: clip}, false)
+	check(err)
+	check(a.SetSize(2048))
+	for _, l := range a.Document().Layers {
+		if l.Name == "painted" {
+			r.layer, r.clause = l.ID, l.Where[0].ID
+		}
+	}
+	m, sets := a.Model()
+	r.pitch = 1 / sets[0].Density(2048)
+	r.path = ring(m, 4000)
+	r.page = a.Watch("")
+	defer r.page.Leave()
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go r.page.Run(ctx, func(b []byte) error {
+		var e watched
+		if err := json.Unmarshal(b, &e); err != nil {
+			return err
+		}
+		r.events <- e
+		return nil
+	}, func(b []byte) error {
+		r.bytes.Add(int64(len(b)))
+		r.page.Ack()
+		return nil
+	})
+	r.wait(func(e watched) bool { return e.T == "coverage" })
+	time.Sleep(time.Second)
+	profileFromHere()
+	return f(r)
+}
+
+func (r *easelRig) wait(f func(e watched) bool) {
+	for e := range r.events {
+		if f(e) {
+			return
+		}
+	}
+}
+
+// ring is places of a model's outer side at two fifths of its height, once round and rising a little.
+func ring(m *mesh.Model, n int) (out []brush.Point) {
+	b := m.Bounds()
+	mid, far := b.Centre(), b.Diagonal()
+	for i := range n {
+		a := 2 * math.Pi * float64(i) / float64(n)
+		way := geom.Vec3{X: -float32(math.Cos(a)), Z: -float32(math.Sin(a))}
+		from := geom.Vec3{X: mid.X, Y: b.Min.Y + 0.2*b.Size().Y + 0.02*b.Size().Y*float32(math.Sin(9*a)), Z: mid.Z}.Sub(way.Mul(far))
+		least := float32(math.Inf(1))
+		var at, normal geom.Vec3
+		for t := range m.Tris {
+			p, q, s := m.Corners(t)
+			e1, e2 := q.Sub(p), s.Sub(p)
+			h := way.Cross(e2)
+			det := e1.Dot(h)
+			if det <= 0 {
+				continue
+			}
+			d := from.Sub(p)
+			u := d.Dot(h) / det
+			c := d.Cross(e1)
+			v := way.Dot(c) / det
+			if far := e2.Dot(c) / det; u >= 0 && v >= 0 && u+v <= 1 && far > 0 && far < least {
+				i := m.Tris[t]
+				least, at, normal = far, from.Add(way.Mul(far)), geom.Bary(m.Normals[i[0]], m.Normals[i[1]], m.Normals[i[2]], u, v).Norm()
+			}
+		}
+		if !math.IsInf(float64(least), 1) {
+			out = append(out, brush.Point{at.X, at.Y, at.Z, normal.X, normal.Y, normal.Z, 1})
+		}
+	}
+	return out
+}
+
+// stroke paints with a brush so many texels wide, a batch of four samples at a time, and measures from each batch to the last of
+// its tiles given to the socket.
+func stroke(texels float64) map[string]any {
+	return withEasel(func(r *easelRig) map[string]any {
+		b := brush.New()
+		size := float32(texels * r.pitch)
+		// Samples as a hand makes them that moves on by six brushes a second and is told of sixty times.
+		step := max(1, int(float64(size)/40/(float64(r.path[1].At().Dist(r.path[0].At()))+1e-9)))
+		const warm, batches = 8, 120
+		var spent []float64
+		before := int64(0)
+		at := 0
+		next := func() (some []brush.Point) {
+			for range 4 {
+				some = append(some, r.path[at%len(r.path)])
+				at += step
+			}
+			return some
+		}
+		for n := range warm + batches {
+			ink := studio.Ink{Layer: r.layer, Clause: r.clause, Points: next()}
+			if n == 0 {
+				ink.Begin = &brush.Stroke{Brush: b, Size: size, Seed: 5}
+			}
+			if n == warm {
+				before = r.bytes.Load()
+			}
+			for len(r.events) > 0 {
+				<-r.events
+			}
+			begun := time.Now()
+			_, err := r.page.Ink(ink)
+			check(err)
+			v := r.asset.Version()
+			r.wait(func(e watched) bool { return e.T == "inked" && e.Version >= v })
+			if n >= warm {
+				spent = append(spent, time.Since(begun).Seconds()*1000)
+			}
+			time.Sleep(8 * time.Millisecond)
+		}
+		_, err := r.page.Ink(studio.Ink{Layer: r.layer, Clause: r.clause, End: true})
+		check(err)
+		slices.Sort(spent)
+		return map[string]any{"median_ms": round(spent[len(spent)/2]), "p95_ms": round(spent[len(spent)*95/100]), "texels": texels, "batch_texels": round(texels / 10), "size_cm": round(float64(size) * 100), "kbytes": round(float64(r.bytes.Load()-before) / batches / 1000)}
+	})
+}
+
+// burst sends 2,000 samples as fast as they go, and tells when the last of them is seen.
+func burst() map[string]any {
+	return withEasel(func(r *easelRig) map[string]any {
+		begun := time.Now()
+		for n := range 2000 {
+			ink := studio.Ink{Layer: r.layer, Clause: r.clause, Points: r.path[n : n+1]}
+			if n == 0 {
+				ink.Begin = &brush.Stroke{Brush: brush.New(), Size: float32(60 * r.pitch), Seed: 5}
+			}
+			_, err := r.page.Ink(ink)
+			check(err)
+		}
+		v := r.asset.Version()
+		r.wait(func(e watched) bool { return e.T == "inked" && e.Version >= v })
+		all := time.Since(begun).Seconds()
+		number, err := r.page.Ink(studio.Ink{Layer: r.layer, Clause: r.clause, End: true})
+		check(err)
+		s := r.asset.Stroke(number)
+		far := float32(0)
+		for i := range 2000 {
+			far = max(far, s.Distance(r.path[i].At()))
+		}
+		if far > 0.0051*s.Size {
+			check(fmt.Errorf("a sample lies %g m beside the stroke", far))
+		}
+		return map[string]any{"seconds": round(all), "points": len(s.Paths[0])}
+	})
+}
