@@ -114,7 +114,7 @@ func ring(m *mesh.Model, n int) (out []brush.Point) {
 		way := geom.Vec3{X: -float32(math.Cos(a)), Z: -float32(math.Sin(a))}
 		from := geom.Vec3{X: mid.X, Y: b.Min.Y + 0.2*b.Size().Y + 0.02*b.Size().Y*float32(math.Sin(9*a)), Z: mid.Z}.Sub(way.Mul(far))
 		least := float32(math.Inf(1))
-		var at, normal geom.Vec3
+		var at, facing geom.Vec3
 		for t := range m.Tris {
 			p, q, s := m.Corners(t)
 			e1, e2 := q.Sub(p), s.Sub(p)
@@ -129,11 +129,11 @@ func ring(m *mesh.Model, n int) (out []brush.Point) {
 			v := way.Dot(c) / det
 			if far := e2.Dot(c) / det; u >= 0 && v >= 0 && u+v <= 1 && far > 0 && far < least {
 				i := m.Tris[t]
-				least, at, normal = far, from.Add(way.Mul(far)), geom.Bary(m.Normals[i[0]], m.Normals[i[1]], m.Normals[i[2]], u, v).Norm()
+				least, at, facing = far, from.Add(way.Mul(far)), geom.Bary(m.Normals[i[0]], m.Normals[i[1]], m.Normals[i[2]], u, v).Norm()
 			}
 		}
 		if !math.IsInf(float64(least), 1) {
-			out = append(out, brush.Point{at.X, at.Y, at.Z, normal.X, normal.Y, normal.Z, 1})
+			out = append(out, brush.Point{at.X, at.Y, at.Z, facing.X, facing.Y, facing.Z, 1})
 		}
 	}
 	return out
