@@ -237,6 +237,8 @@ type StrokeEvent struct {
 	Hidden bool    `json:"hidden,omitempty"`
 	Erase  bool    `json:"erase,omitempty"`
 	Brush  string  `json:"brush"`
+	Colour string  `json:"colour,omitempty"`
+	Fill   string  `json:"fill,omitempty"`
 	Size   float32 `json:"size"`
 	Length float32 `json:"length"`
 }
@@ -259,7 +261,11 @@ func (a *Asset) StrokesOf(layer, clause string, at *geom.Vec3) ([]StrokeEvent, e
 			if s == nil {
 				continue
 			}
-			out = append(out, StrokeEvent{max(n, -n), n < 0, s.Erase, s.Brush.Name, s.Size, s.Length()})
+			e := StrokeEvent{Number: max(n, -n), Hidden: n < 0, Erase: s.Erase, Brush: s.Brush.Name, Fill: s.Fill, Size: s.Size, Length: s.Length()}
+			if s.Own != nil {
+				e.Colour = s.Own.Colour
+			}
+			out = append(out, e)
 		}
 	}
 	if at != nil {
@@ -280,9 +286,12 @@ func (a *Asset) changeOf(e strata.Edit) (strata.Edit, error) {
 		Times float32      `json:"times,omitempty"` // the size
 		Brush *brush.Brush `json:"brush,omitempty"`
 		Erase *bool        `json:"erase,omitempty"`
+		Own   *struct {
+			*brush.Values
+		} `json:"values,omitempty"` // empty for those of the layer
 	}
 	if err := json.Unmarshal(e.Value, &change); err != nil {
-		return e, errors.New("a change of strokes has times, brush or erase")
+		return e, errors.New("a change of strokes has times, brush, erase or values")
 	}
 	e.With = nil
 	for _, n := range e.Strokes {
@@ -299,6 +308,9 @@ func (a *Asset) changeOf(e strata.Edit) (strata.Edit, error) {
 		}
 		if change.Erase != nil {
 			s.Erase = *change.Erase
+		}
+		if change.Own != nil {
+			s.Own = change.Own.Values
 		}
 		if err := s.Check(); err != nil {
 			return e, err

@@ -453,19 +453,3 @@ func (k *Ink) Finish(p *Places, cover []float32) {
 
 // Stroke is what the ink was made of.
 func (k *Ink) Stroke() *Stroke { return k.stroke }
-
-// Over lays what a stroke lays down over what strokes before it did, in 16 bits: so it comes out the same whether they were laid at once
-// or one by one.
-func (k *Ink) Over(paint []uint16, cover []float32) {
-	for i, c := range cover {
-		if c <= 0 {
-			continue
-		}
-		q := uint32(c*65535 + 0.5)
-		if k.stroke.Erase {
-			paint[i] -= uint16((uint32(paint[i])*q + 32767) / 65535)
-		} else {
-			paint[i] += uint16((uint32(65535-paint[i])*q + 32767) / 65535)
-		}
-	}
-}

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 
 	"crust/internal/core/geom"
 )
@@ -38,6 +40,8 @@ type Stroke struct {
 	Seed  uint32    `json:"seed,omitempty"`
 	Hold  *Hold     `json:"hold,omitempty"`   // where it may paint; nil for everywhere
 	Again *Again    `json:"mirror,omitempty"` // it is made again elsewhere at the same time
+	Fill  string    `json:"fill,omitempty"`   // it covers all of something, from where it was laid: one of Fills
+	Own   *Values   `json:"values,omitempty"` // what it lays down in place of its layer's; nil for nothing of its own
 	Paths [][]Point `json:"paths"`            // one each time that the pen came down anew
 	// The last part of the last path may change still.
 	loose bool
@@ -50,6 +54,56 @@ type Hold struct {
 	Angle float32    `json:"angle,omitempty"` // degrees that a face may turn away from where the stroke began; 0 for any
 	Front bool       `json:"front,omitempty"` // what faces the eye alone
 	Eye   [3]float32 `json:"eye,omitempty"`
+}
+
+// What a stroke may fill: the part, set or UV island that its first point lies on, the faces that are joined to it, or all.
+const (
+	FillPart   = "part"
+	FillSet    = "set"
+	FillIsland = "island"
+	FillJoined = "joined"
+	FillAll    = "all"
+)
+
+// Fills lists what strokes may fill; the first is for those that do not.
+var Fills = []string{"", FillPart, FillSet, FillIsland, FillJoined, FillAll}
+
+// Values are a stroke's own values; those that are not there are its layer's.
+type Values struct {
+	Colour    string   `json:"colour,omitempty"` // sRGB “#rrggbb”
+	Roughness *float32 `json:"roughness,omitempty"`
+	Metallic  *float32 `json:"metallic,omitempty"`
+	Height    *float32 `json:"height,omitempty"` // millimetres
+}
+
+// HeightLimit is the height that a stroke may lay down, in millimetres, up or down.
+const HeightLimit = 50
+
+func (v *Values) check() error {
+	if v.Colour != "" && !isHex(v.Colour) {
+		return fmt.Errorf("“%s” is not a colour; write it as #rrggbb", v.Colour)
+	}
+	for _, x := range []*float32{v.Roughness, v.Metallic} {
+		if x != nil && !(*x >= 0 && *x <= 1) {
+			return fmt.Errorf("a value of a stroke is %g; it goes from 0 to 1", *x)
+		}
+	}
+	if h := v.Height; h != nil && !(*h >= -HeightLimit && *h <= HeightLimit) {
+		return fmt.Errorf("the height of a stroke is %g mm; it goes from -%d to %d", *h, HeightLimit, HeightLimit)
+	}
+	return nil
+}
+
+func isHex(s string) bool {
+	if len(s) != 7 || s[0] != '#' {
+		return false
+	}
+	for _, c := range s[1:] {
+		if !(c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F') {
+			return false
+		}
+	}
+	return true
 }
 
 // Again repeats a stroke: mirrored across planes through a place, and turned about the upright axis through it.
@@ -127,6 +181,14 @@ func (s *Stroke) Check() error {
 	if a := s.Again; a != nil && (a.Turns < 0 || a.Turns > MaxTurns) {
 		return fmt.Errorf("a stroke is repeated %d times all round; it goes from 0 to %d", a.Turns, MaxTurns)
 	}
+	if !slices.Contains(Fills, s.Fill) {
+		return fmt.Errorf("“%s” cannot be filled; use %s", s.Fill, strings.Join(Fills[1:], ", "))
+	}
+	if s.Own != nil {
+		if err := s.Own.check(); err != nil {
+			return err
+		}
+	}
 	if len(s.Paths) == 0 || len(s.Paths) > MaxPaths {
 		return fmt.Errorf("a stroke has 1 to %d paths, not %d", MaxPaths, len(s.Paths))
 	}
@@ -173,12 +235,14 @@ type head struct {
 	Seed  uint32   `json:"seed,omitempty"`
 	Hold  *Hold    `json:"hold,omitempty"`
 	Again *Again   `json:"mirror,omitempty"`
+	Fill  string   `json:"fill,omitempty"`
+	Own   *Values  `json:"values,omitempty"`
 	Paths []uint32 `json:"paths"` // points of each
 }
 
 // Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
 func Encode(s *Stroke) []byte {
-	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again}
+	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own}
 	for _, path := range s.Paths {
 		h.Paths = append(h.Paths, uint32(len(path)))
 	}
@@ -216,7 +280,7 @@ func Decode(data []byte) (*Stroke, error) {
 		return nil, errors.New("the head of a stroke is no sound JSON")
 	}
 	data = data[n:]
-	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again}
+	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own}
 	for _, n := range h.Paths {
 		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
 			return nil, short
@@ -241,6 +305,10 @@ const perPiece = 8
 
 // Boxes hold all that the stroke may touch, piece by piece; those of all but the last piece do not change when it goes on.
 func (s *Stroke) Boxes() (out []geom.Box) {
+	if s.Fill != "" {
+		far := geom.Vec3{X: math.MaxFloat32, Y: math.MaxFloat32, Z: math.MaxFloat32}
+		return []geom.Box{{Min: far.Neg(), Max: far}}
+	}
 	grow, per := s.reach(), perPiece
 	if s.loose {
 		per = 1

@@ -30,8 +30,9 @@ type Body struct {
 	wets     wets
 	inkID    uint64 // that the inks of its strokes are kept under
 	means    map[meanKey]*mean
-	floor    geom.Vec3 // lowest corner of the model
-	area     float64   // square metres
+	filling  sync.Mutex // held while what a stroke fills is found
+	floor    geom.Vec3  // lowest corner of the model
+	area     float64    // square metres
 	parts    map[string]int32
 	setOf    []int32           // by triangle, −1 for none
 	aims     map[string][]bool // by targets: the triangles that they name

@@ -584,7 +584,14 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 				return nil, err
 			}
 		}
-		if k.source != nil {
+		if v.Source == nil && v.Adjust == nil {
+			if k.source = p.tint(l, ch.Name, k.own); k.source != nil && k.first == planeHeight {
+				k.low, k.high = -heightRange, heightRange
+			} else if k.source != nil {
+				k.low, k.high = 0, 1
+			}
+		}
+		if v.Source != nil && k.source != nil {
 			k.low, k.high = v.Source.Low*scale, v.Source.High*scale
 			if ch.Colour {
 				k.low, k.high = 0, 1

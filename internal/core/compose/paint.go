@@ -102,6 +102,12 @@ func (p *painted) near(on *ground, t int, f func(l *struck, hash uint64)) {
 		}
 		for i := g * perGroup; i < min(len(p.laid), (g+1)*perGroup); i++ {
 			l := &p.laid[i]
+			if of := p.body.filled(l); of != nil {
+				if on.fillsSome(of, t) {
+					f(l, uint64(l.number))
+				}
+				continue
+			}
 			if !meets(&l.box, boxes) || !slices.ContainsFunc(l.pieces, func(b geom.Box) bool { return meets(&b, boxes) && meets(&b, on.runsOf(t)) }) {
 				continue
 			}
@@ -376,27 +382,51 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	at := g.places(k, t)
 	cover := k.cover[:n]
 	for i, l := range list[done:] {
-		if !l.wet {
-			clear(cover)
-			ink := g.body.inkOf(l)
-			ink.Lay(at, 0, ink.All(), cover)
-			ink.Finish(at, cover)
-			g.hold(ink, t, 0, cover)
-			ink.Over(v, cover)
-			if last := done + i + 1; last >= len(list)-1 {
-				g.body.cache.put(cacheKey{g.id, int32(t), keys[last]}, slices.Clone(v), 2*n)
-			}
-			continue
+		g.struck(k, at, t, l, cover)
+		layOver(v, cover, l.stroke.Erase)
+		if last := done + i + 1; !l.wet && last >= len(list)-1 {
+			g.body.cache.put(cacheKey{g.id, int32(t), keys[last]}, slices.Clone(v), 2*n)
 		}
-		g.body.wets.mu.Lock()
-		ink := g.body.wets.inks[l.number]
-		g.body.wets.mu.Unlock()
-		w := g.body.wets.wet(g, k, t, l, ink, nil)
-		w.mu.Lock()
-		ink.Over(v, w.cover)
-		w.mu.Unlock()
 	}
 	return v
+}
+
+// struck is what a stroke lays down on a tile.
+func (g *ground) struck(k *scratch, at *brush.Places, t int, l *struck, cover []float32) {
+	if g.fills(l, t, cover) {
+		return
+	}
+	if !l.wet {
+		clear(cover)
+		ink := g.body.inkOf(l)
+		ink.Lay(at, 0, ink.All(), cover)
+		ink.Finish(at, cover)
+		g.hold(ink, t, 0, cover)
+		return
+	}
+	g.body.wets.mu.Lock()
+	ink := g.body.wets.inks[l.number]
+	g.body.wets.mu.Unlock()
+	w := g.body.wets.wet(g, k, t, l, ink, nil)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	copy(cover, w.cover)
+}
+
+// layOver lays what a stroke lays down over what those before it did, in 16 bits: so it comes out the same whether they were laid at
+// once or one by one.
+func layOver(paint []uint16, cover []float32, erase bool) {
+	for i, c := range cover {
+		if c <= 0 {
+			continue
+		}
+		q := uint32(c*65535 + 0.5)
+		if erase {
+			paint[i] -= uint16((uint32(paint[i])*q + 32767) / 65535)
+		} else {
+			paint[i] += uint16((uint32(65535-paint[i])*q + 32767) / 65535)
+		}
+	}
 }
 
 // hold clears the coverage of a stroke where it is held from, at places of a tile from one on.

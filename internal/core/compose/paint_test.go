@@ -369,3 +369,87 @@ func TestAStrokeEvaluatesItsOwnTiles(t *testing.T) {
 		t.Errorf("%d tiles were evaluated where nothing has changed", n)
 	}
 }
+
+// Strokes with values of their own show them over those below, and where two mix, by how much of what shows is whose: half of red
+// over blue is half red, half blue; over nothing it is red.
+func TestStrokesHaveValuesOfTheirOwn(t *testing.T) {
+	c, _ := square(t, 128, nil)
+	rough := float32(0.25)
+	blue, red := across(soft(1), 0.2, 0, 0.5, 1, 0.5), across(soft(1), 0.2, 0.5, 0, 0.5, 1)
+	blue.Own = &brush.Values{Colour: "#0000ff"}
+	red.Own = &brush.Values{Colour: "#ff0000", Roughness: &rough}
+	red.Brush.Opacity = 0.5
+	plain := across(soft(1), 0.1, 0.9, 0.9, 0.9, 0.9)
+	painting(c.body, blue, red, plain)
+	d := inStrokes(t, 3)
+	d.Layers[0].What.Colour.Hex = "#00ff00"
+	d.Layers[0].What.Roughness = strata.Value{On: true, Number: 0.75, Blend: "over", Opacity: 1}
+	ch := evaluate(t, c, d)
+	for _, want := range []struct {
+		x, z  float32
+		rgb   [3]float64
+		rough float64
+	}{
+		{0.2, 0.5, [3]float64{0, 0, 1}, 0.75},
+		{0.5, 0.5, [3]float64{0.5, 0, 0.5}, 0.5}, // both cover wholly: half of each
+		{0.5, 0.2, [3]float64{0.5 + 0.5*bareColour, 0.5 * bareColour, 0.5 * bareColour}, 0.5*0.25 + 0.5*bareRoughness}, // half red over the bare surface
+		{0.9, 0.9, [3]float64{0, 1, 0}, 0.75},
+		{0.2, 0.2, [3]float64{bareColour, bareColour, bareColour}, bareRoughness},
+	} {
+		for i, p := range places(c) {
+			if math.Abs(float64(p.X-want.x)) > 0.01 || math.Abs(float64(p.Z-want.z)) > 0.01 {
+				continue
+			}
+			for k := range 3 {
+				if got := float64(ch.Base[k][i]); math.Abs(got-want.rgb[k]) > 1./255 {
+					t.Errorf("at (%.1f, %.1f): channel %d is %.3f, want %.3f", want.x, want.z, k, got, want.rgb[k])
+				}
+			}
+			if got := float64(ch.Roughness[i]); math.Abs(got-want.rough) > 1./255 {
+				t.Errorf("at (%.1f, %.1f): roughness is %.3f, want %.3f", want.x, want.z, got, want.rough)
+			}
+			break
+		}
+	}
+}
+
+// A stroke that fills covers what it was laid on and nothing else, whatever its size.
+func TestFillingCoversWhatItWasLaidOn(t *testing.T) {
+	m := cutUp(12, 3, 2, flat)
+	other := mesh.Grid(4, 4, 0, func(s, t float64) [3]float64 { return [3]float64{s, 0.5, 1 - t} })
+	for i := range other.UVs { // in the free rim of one island
+		other.UVs[i] = geom.Vec2{X: 0.001 + 0.01*other.UVs[i].X, Y: 0.001 + 0.01*other.UVs[i].Y}
+	}
+	other.Parts = []string{"lid"}
+	m.Append(other)
+	for _, c := range canvases(t, m, uv.PerMaterial, func(int) int { return 256 }) {
+		tris := triangles(c)
+		islands := uv.NewMap(c.body.model, c.body.sets)
+		start := c.body.nearest(geom.Vec3{X: 0.1, Z: 0.1}, geom.Vec3{Y: 1})
+		for kind, in := range map[string]func(tri int32) bool{
+			brush.FillPart:   func(tri int32) bool { return m.Parts[m.Part[tri]] == "surface" },
+			brush.FillJoined: func(tri int32) bool { return m.Parts[m.Part[tri]] == "surface" },
+			brush.FillSet:    func(tri int32) bool { return c.body.setOf[tri] == c.body.setOf[start] },
+			brush.FillIsland: func(tri int32) bool { return islands.Of[tri] == islands.Of[start] },
+			brush.FillAll:    func(int32) bool { return true },
+		} {
+			s := across(soft(1), 0.001, 0.1, 0.1, 0.1, 0.1)
+			s.Fill = kind
+			n := int32(slices.Index(brush.Fills, kind))
+			c.body.Strokes(func(number int32) *brush.Stroke {
+				if number == n {
+					return s
+				}
+				return nil
+			})
+			d := inStrokes(t, 0)
+			d.Layers[0].Where[0].Strokes = strata.Strokes{n}
+			got := fieldOf(t, c, d, 0, "")
+			for i, v := range got {
+				if want := in(tris[i]); (v == 1) != want || v != 0 && v != 1 {
+					t.Fatalf("fill %s, set %s: %g on triangle %d, want %v", kind, c.Set, v, tris[i], want)
+				}
+			}
+		}
+	}
+}

@@ -30,6 +30,8 @@ type source struct {
 	ramp   []ramp
 	ids    [][3]float32 // of kind id
 	near   float32      // how far from an ID's colour still counts
+	tint   *painted     // of kind tint: the strokes
+	own    [3]float32   // and what those give that have no values of their own
 }
 
 // kindID is the kind of source that clauses about IDs have.
@@ -204,7 +206,7 @@ func (b *Body) Show(p Pictures) *Body {
 
 // read is a source's values on a tile in 16 bits, plane by plane.
 func (s *source) read(k *scratch, g *ground, t int) (out [3][]uint16) {
-	at := cacheKey{g.id, int32(t), s.key}
+	at := cacheKey{g.id, int32(t), s.keyAt(g, t)}
 	if v, ok := g.body.cache.get(at).([3][]uint16); ok {
 		return v
 	}
@@ -226,6 +228,9 @@ func (s *source) read(k *scratch, g *ground, t int) (out [3][]uint16) {
 
 func (s *source) fill(k *scratch, g *ground, t int, out [][]float32) bool {
 	switch s.kind {
+	case kindTint:
+		s.tints(k, g, t, out)
+		return true
 	case "field":
 		one := out[0]
 		sound := g.shaped(k, s.field, t, nil, one)

@@ -374,6 +374,8 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `seed` | a whole number that its chances come from | 0 |")
 	p("| `hold` | where alone it paints: `part`, `set` (its key), `angle` (degrees that a face may turn away from where the stroke began), `front` and `eye` (what faces that place) | everywhere |")
 	p("| `mirror` | `x`, `y`, `z`: true to make it again across that plane; `turns`: so many all round the upright axis, up to %d; `centre`: [x, y, z] | none |", brush.MaxTurns)
+	p("| `fill` | what it covers all of, from its first point: %s | nothing |", strings.Join(brush.Fills[1:], ", "))
+	p("| `values` | what it lays down in place of its layer’s values: `colour` as #rrggbb, `roughness`, `metallic` (0 to 1), `height` (mm, -%d to %d) | its layer’s |", brush.HeightLimit, brush.HeightLimit)
 	p("| `hidden` | true when it is kept and not laid | false |")
 	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
 	var names []string

@@ -276,6 +276,8 @@ type written struct {
 	Seed   uint32          `json:"seed,omitempty"`
 	Hold   *brush.Hold     `json:"hold,omitempty"`
 	Mirror *brush.Again    `json:"mirror,omitempty"`
+	Fill   string          `json:"fill,omitempty"`
+	Values *brush.Values   `json:"values,omitempty"`
 	Hidden bool            `json:"hidden,omitempty"`
 	Paths  [][]brush.Point `json:"paths"`
 }
@@ -287,9 +289,9 @@ func readStroke(tree any) (*brush.Stroke, bool, error) {
 	}
 	var w written
 	if err := strictly(text, &w); err != nil {
-		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, hidden and paths: %w", err)
+		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, hidden and paths: %w", err)
 	}
-	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Paths: w.Paths}
+	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Paths: w.Paths}
 	var name string
 	switch {
 	case len(w.Brush) == 0:
@@ -326,7 +328,7 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 				if s == nil {
 					continue
 				}
-				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Hidden: n < 0, Paths: s.Paths}
+				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Hidden: n < 0, Paths: s.Paths}
 				if b, err := brush.BuiltIn(s.Brush.Name); err == nil && b == s.Brush {
 					w.Brush = encode(b.Name)
 				}

@@ -6,8 +6,6 @@ import { show } from './values.js';
 import { Picker } from './picker.js';
 import { Tally } from './tally.js';
 
-const TOOLS = ['orbit', 'brush', 'erase'];
-
 /** Where the pressure comes from when there is no pen. */
 const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
 
@@ -19,7 +17,7 @@ export class Brushwork {
     this.tool = 'orbit';
     this.clause = null; // the brush clause that is painted in, of the chosen layer
     const built = app.tables.brushes;
-    this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, front: false, angle: 0 } };
+    this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', own: null, fill: 'part', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, front: false, angle: 0 } };
     try { Object.assign(this.set, JSON.parse(localStorage[KEPT])); } catch { /* nothing is kept yet */ }
     // A brush that was kept may know fewer numbers than there are now.
     this.set.brush = { ...built[0], ...this.set.brush };
@@ -140,6 +138,8 @@ export class Brushwork {
     if (s.hold.part || s.hold.set || s.hold.front || s.hold.angle) {
       begin.hold = { part: s.hold.part ? this.app.state.parts[hit.part] : '', set: s.hold.set ? hit.set : '', angle: s.hold.angle, front: s.hold.front, eye: v.camera.position.toArray() };
     }
+    if (s.own && this.tool !== 'erase') begin.values = s.own;
+    if (this.tool === 'fill') begin.fill = s.fill;
     const m = s.mirror;
     if (m.x || m.y || m.z || m.turns > 1) begin.mirror = { x: m.x, y: m.y, z: m.z, turns: m.turns, centre: v.middle.toArray() };
     this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
@@ -156,6 +156,7 @@ export class Brushwork {
       this.point(hit, this.pressure(e));
     }
     this.flush();
+    if (this.tool === 'fill') return this.end(e);
     const move = m => this.move(m);
     const up = u => {
       canvas.removeEventListener('pointermove', move);
@@ -284,6 +285,8 @@ export class Brushwork {
       const key = e.key.toLowerCase();
       if (key === 'b' && !e.repeat) this.take('brush');
       if (key === 'e' && !e.repeat) this.take('erase');
+      if (key === 'l' && !e.repeat) this.take('fill');
+      if (key === 'p' && !e.repeat && this.paints() && this.pointed) this.pick(this.pointed.at(this.pointed.x, this.pointed.y));
       if (e.key === '[') this.scale(1 / 1.15);
       if (e.key === ']') this.scale(1.15);
       if (e.key === '{' || e.key === '}') this.change('hardness', Math.min(1, Math.max(0, this.set.brush.hardness + (e.key === '{' ? -0.1 : 0.1))));
@@ -298,6 +301,26 @@ export class Brushwork {
       e.stopImmediatePropagation();
       this.scale(e.deltaY < 0 ? 1.1 : 1 / 1.1);
     }, { passive: false, capture: true });
+  }
+
+  /** Takes the values of a place of the surface for the strokes to come. */
+  async pick(hit) {
+    if (!hit) return;
+    try {
+      const a = await call('GET', `${this.app.api}/at?set=${encodeURIComponent(hit.set)}&u=${hit.u - Math.floor(hit.u)}&v=${hit.v - Math.floor(hit.v)}`);
+      if (!a) return;
+      const two = x => Math.round(x * 255).toString(16).padStart(2, '0'), round = x => Number(x.toFixed(3));
+      this.own({ colour: '#' + a.base.map(two).join(''), roughness: round(a.roughness), metallic: round(a.metallic) });
+    } catch (e) {
+      toast(e.message);
+    }
+  }
+
+  /** Gives the strokes to come values of their own; null has them take the layer's. */
+  own(values) {
+    this.set.own = values;
+    this.keep();
+    this.render();
   }
 
   /** Changes a number of the brush. */
@@ -316,6 +339,7 @@ export class Brushwork {
     for (const s of [svg, flat]) s.hidden = !hit;
     if (!hit) return;
     const size = this.metres(hit), r = size / 2, ok = !!this.target();
+    if (this.tool === 'fill') return;
     const line = (points, cls) => {
       const p = document.createElementNS('http://www.w3.org/2000/svg', 'polygon');
       p.setAttribute('points', points.map(q => q.map(x => x.toFixed(1)).join(',')).join(' '));
@@ -380,12 +404,14 @@ export class Brushwork {
       }
     }
     this.values();
-    this.board();
+    $('#specimens').hidden = this.tool === 'fill';
+    tray.classList.toggle('short', this.tool === 'fill');
+    if (this.tool !== 'fill') this.board();
   }
 
   /** The values of the brush, built anew when one of them has changed. */
   values() {
-    const s = this.set, b = s.brush, key = JSON.stringify(s);
+    const s = this.set, b = s.brush, key = JSON.stringify([s, this.tool, this.target()?.layer.what.colour.hex]);
     if (key === this.valuesKey) return;
     this.valuesKey = key;
     const box = $('#tray-values'), open = new Set([...box.querySelectorAll('details[open]')].map(d => d.dataset.group)), focus = document.activeElement?.dataset?.key;
@@ -405,9 +431,23 @@ export class Brushwork {
     tip.onchange = () => put('brush', { ...this.set.brush, tip: tip.value });
     const stand = el('select.compact', { 'aria-label': 'Pressure without a pen' }, ...STAND_INS.map(([v, w]) => el('option', { value: v, selected: v === s.standIn }, w)));
     stand.onchange = () => put('standIn', stand.value);
+    const l = this.target()?.layer, hex = s.own?.colour || l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
+    const colour = el('input', { type: 'color', value: hex, 'aria-label': 'Colour of the strokes', title: s.own ? 'Strokes have a colour of their own' : 'Strokes have the layer’s colour; choose one of their own', 'data-own': '' });
+    colour.onchange = () => this.own({ ...s.own, colour: colour.value });
+    const pick = el('button.plain', { title: 'Take colour, roughness and metal from the model (P over it)', 'aria-label': 'Take values from the model', 'data-pick-surface': '' }, icon('color-picker'));
+    pick.onclick = () => this.app.pickFromModel({ clause: 'surface', words: 'Click where the values are to be taken from; Escape ends it.', at: async h => { this.app.pickFromModel(this.app.picking); await this.pick(h); } });
+    const layers = el('button.plain', { title: 'Have them take the layer’s values again', 'aria-label': 'The layer’s values', 'data-own-none': '', hidden: !s.own }, icon('x'));
+    layers.onclick = () => this.own(null);
+    const ownWords = s.own ? [s.own.colour, s.own.roughness !== undefined ? `rough ${s.own.roughness}` : '', s.own.metallic ? `metal ${s.own.metallic}` : ''].filter(Boolean).join(' · ') : 'the layer’s values';
+    const fill = el('select.compact', { 'aria-label': 'Fills' }, ...[['part', 'the part'], ['set', 'the set'], ['island', 'the UV island'], ['joined', 'faces that are joined'], ['all', 'everything']].map(([v, w]) => el('option', { value: v, selected: v === s.fill }, w)));
+    fill.onchange = () => put('fill', fill.value);
     const mirror = m => put('mirror', { ...this.set.mirror, ...m }), hold = h => put('hold', { ...this.set.hold, ...h });
+    if (this.tool === 'fill') {
+      return box.replaceChildren(el('label.tray-line', {}, 'fills', fill), el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick), number(all.find(p => p.name === 'opacity')));
+    }
     box.replaceChildren(
       el('div.tray-size', {}, size, by),
+      el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick),
       el('div.tray-grid', {}, ...first.map(n => number(all.find(p => p.name === n)))),
       group('shape', 'Shape', el('label.tray-line', {}, 'tip', tip)),
       group('laying', 'Scatter'),
@@ -424,7 +464,7 @@ export class Brushwork {
 
   /** The specimens: a real stroke of each brush. */
   board() {
-    const box = $('#specimens'), l = this.target()?.layer || this.app.layer(), hex = l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
+    const box = $('#specimens'), l = this.target()?.layer || this.app.layer(), hex = this.set.own?.colour || l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
     if (!box.children.length) {
       for (const b of this.app.tables.brushes) {
         const c = el('canvas', { width: 236, height: 44, 'aria-hidden': 'true' }), k = el('button.specimen', { 'data-brush': b.name, title: b.name }, c, el('span', {}, b.name));

@@ -58,10 +58,10 @@ export class Tally {
     c.height = Math.round(high * k);
     const g = c.getContext('2d'), css = getComputedStyle(document.body), to = this.brushwork.target();
     g.scale(k, k);
-    const hex = to?.layer.what.colour.on && to.layer.what.colour.hex || css.getPropertyValue('--text');
+    const plain = to?.layer.what.colour.on && to.layer.what.colour.hex || css.getPropertyValue('--text');
     for (const t of this.ticks) {
       g.globalAlpha = t.s.hidden ? 0.25 : 1;
-      g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : hex;
+      g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : t.s.colour || plain;
       if (t.s.erase) { g.strokeStyle = g.fillStyle; g.strokeRect(t.x + 0.5, 5.5, Math.max(1, t.w - 1), 7); } else g.fillRect(t.x, 4, t.w, 10);
       if (this.picked.has(t.s.n)) g.fillRect(t.x, 16, t.w, 2);
       if (t.s.n === this.pointed) { g.globalAlpha = 1; g.strokeStyle = css.getPropertyValue('--text'); g.strokeRect(t.x - 0.5, 2.5, t.w + 1, 13); }
@@ -82,7 +82,7 @@ export class Tally {
     if (n === this.pointed) return;
     this.pointed = n;
     this.draw();
-    this.canvas.title = s ? `${s.brush}, ${s.erase ? 'erases, ' : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
+    this.canvas.title = s ? `${s.brush}, ${s.erase ? 'erases, ' : ''}${s.fill ? `fills ${s.fill}, ` : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
     if (!s) return this.app.viewport.showPath(null);
     try {
       const k = await call('GET', `${this.app.api}/strokes/${n}`);
@@ -151,6 +151,7 @@ export class Tally {
     box.replaceChildren(words,
       value({ name: 'times', label: 'size ×', value: 1, min: 0.1, max: 10, default: 1, log: true, figures: 3, commit: v => { if (v !== 1) this.edit('stroke.change', { times: v }); } }),
       b('brush', `Give them the brush in hand: ${this.brushwork.set.brush.name}`, () => this.edit('stroke.change', { brush: this.brushwork.set.brush })),
+      b('color-swatch', this.brushwork.set.own ? 'Give them the values in hand' : 'Have them take the layer’s values', () => this.edit('stroke.change', { values: this.brushwork.set.own || {} })),
       b(hidden ? 'eye-off' : 'eye', hidden ? 'Show them (H)' : 'Hide them (H)', () => this.edit(hidden ? 'stroke.show' : 'stroke.hide')),
       b('trash', 'Delete them', () => this.edit('stroke.delete')));
   }
