@@ -113,27 +113,8 @@ func ring(m *mesh.Model, n int) (out []brush.Point) {
 		a := 2 * math.Pi * float64(i) / float64(n)
 		way := geom.Vec3{X: -float32(math.Cos(a)), Z: -float32(math.Sin(a))}
 		from := geom.Vec3{X: mid.X, Y: b.Min.Y + 0.2*b.Size().Y + 0.02*b.Size().Y*float32(math.Sin(9*a)), Z: mid.Z}.Sub(way.Mul(far))
-		least := float32(math.Inf(1))
-		var at, facing geom.Vec3
-		for t := range m.Tris {
-			p, q, s := m.Corners(t)
-			e1, e2 := q.Sub(p), s.Sub(p)
-			h := way.Cross(e2)
-			det := e1.Dot(h)
-			if det <= 0 {
-				continue
-			}
-			d := from.Sub(p)
-			u := d.Dot(h) / det
-			c := d.Cross(e1)
-			v := way.Dot(c) / det
-			if far := e2.Dot(c) / det; u >= 0 && v >= 0 && u+v <= 1 && far > 0 && far < least {
-				i := m.Tris[t]
-				least, at, facing = far, from.Add(way.Mul(far)), geom.Bary(m.Normals[i[0]], m.Normals[i[1]], m.Normals[i[2]], u, v).Norm()
-			}
-		}
-		if !math.IsInf(float64(least), 1) {
-			out = append(out, brush.Point{at.X, at.Y, at.Z, facing.X, facing.Y, facing.Z, 1})
+		if at, n, ok := m.FirstHit(from, way); ok {
+			out = append(out, brush.Point{at.X, at.Y, at.Z, n.X, n.Y, n.Z, 1})
 		}
 	}
 	return out

@@ -17,12 +17,13 @@ type asset struct {
 	name, file, split string
 	models            func() (low, high *mesh.Model)
 	strata            func() *strata.Document
+	paint             func(doc *strata.Document, low *mesh.Model) strata.Painting
 	names             map[string]string // of sets, by key
 }
 
 var assets = []asset{
-	{"Channel buoy 12", "buoy", uv.PerMaterial, Buoy, Strata, nil},
-	{"Sluice winch", "winch", uv.PerTile, Winch, WinchStrata, map[string]string{"1001": "frame", "1002": "drum", "1003": "gears", "1004": "housing"}},
+	{"Channel buoy 12", "buoy", uv.PerMaterial, Buoy, Strata, paintBuoy, nil},
+	{"Sluice winch", "winch", uv.PerTile, Winch, WinchStrata, paintWinch, map[string]string{"1001": "frame", "1002": "drum", "1003": "gears", "1004": "housing"}},
 }
 
 // pictures for the cards, as the page takes them of the finished assets.
@@ -69,7 +70,8 @@ func create(s *studio.Studio, d asset) (uint, error) {
 	if err != nil {
 		return 0, err
 	}
-	id, err := s.Create(d.name, u, d.strata())
+	doc := d.strata()
+	id, err := s.CreatePainted(d.name, u, doc, d.paint(doc, low))
 	if err != nil {
 		return 0, err
 	}
@@ -115,6 +117,7 @@ func Strata() *strata.Document {
 		{Name: "Scale rust", Hex: "#4a2c1c", Rough: 0.92, Height: 0.05, Where: []strata.Clause{noise("and", 0.5, 0.55, 0.4, false, 0.05, 5), glass, rubber}},
 		{Name: "Primer", Hex: "#8a7f70", Rough: 0.72, Height: 0.06, Where: []strata.Clause{holds(gone + 0.07), rubber, glass}},
 		{Name: "Hull red", Hex: "#9c2b22", Rough: 0.4, Height: 0.12, Where: []strata.Clause{holds(gone), rubber}, Targets: hull},
+		{Name: "Number", Hex: "#e6e1d3", Rough: 0.46, Height: 0.05, Where: []strata.Clause{p.brush("and"), holds(gone - 0.02), faint(noise("minus", 0.5, 0.62, 0.3, false, 0.012, 8), 0.5)}, Targets: hull},
 		{Name: "Tower yellow", Hex: "#c99a2e", Rough: 0.42, Height: 0.12, Where: []strata.Clause{holds(gone + 0.02)}, Targets: tower},
 		{Name: "Lamp grey", Hex: "#b9bab4", Rough: 0.38, Height: 0.1, Where: []strata.Clause{holds(gone + 0.04), glass}, Targets: lantern},
 		{Name: "Rubber", Hex: "#232322", Rough: 0.76, Where: []strata.Clause{parts("and", false, "strake")}, Targets: hull},
@@ -128,6 +131,7 @@ func Strata() *strata.Document {
 		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.05, Where: []strata.Clause{of("crevices", "and", 0.12, 0.5, 0.1, false, nil), of("shelter", "plus", 0.55, 1, 0, false, nil), noise("and", 0.4, 0.54, 0.4, false, 0.05, 43), rubber, glass}},
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.7, Where: []strata.Clause{of("shelter", "and", 0.2, 0.9, 0, false, nil), noise("and", 0.25, 0.6, 0, false, 0.1, 47), glass}},
 		{Name: "Algae line", Hex: "#3d4425", Rough: 0.7, Height: 0.15, Where: []strata.Clause{of("reach", "and", 0, 0.5, 0, false, map[string]float64{"from": 0.30, "to": 0.56}), noise("and", 0.32, 0.52, 0.2, false, 0.06, 53), faint(noise("minus", 0.48, 0.66, 0.2, false, 0.012, 54), 0.7)}, Targets: hull},
+		{Name: "Waterline repair", Hex: "#b23427", Rough: 0.27, Height: 0.04, Where: []strata.Clause{p.brush("and"), rubber}, Targets: hull},
 		{Name: "Salt rings", Hex: "#d6d2c6", Rough: 0.88, Height: 0.01, Opacity: 0.55, Where: []strata.Clause{of("facing", "and", 0.15, 0.8, 0, false, map[string]float64{"cone": 88}), form("stains", "and", 0.15, 0.95, 0, 1, 0.05, 59), noise("and", 0.42, 0.62, 0.1, false, 0.25, 60), rubber, glass}},
 	}, folder{"Metal", "Bare steel", "Scale rust"}, folder{"Paint", "Primer", "Lamp grey"}, folder{"Rubber and glass", "Rubber", "Lens glass"},
 		folder{"Wear", "Uneven gloss", "Scratches"}, folder{"Rust", "Rust at the rims", "Rust in seams"}, folder{"Sea and weather", "Grime", "Salt rings"})

@@ -116,6 +116,7 @@ func (k clauses) wear(name string, chip, seed float64) coat {
 		noise("clouds", "plus", 5*chip, shaped(0.35, 0.75, 0.2, false), 0.4),
 		noise("clouds", "minus", chip/2, shaped(0.2, 0.9, 0, true), 0.25),
 		faint(k.of("crevices", "minus", shaped(0.1, 0.6, 0.1, false), nil), 0.5),
+		k.of("brush", "or", shaped(0, 1, 0, false), nil),
 	}}
 }
 

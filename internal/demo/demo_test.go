@@ -117,3 +117,42 @@ func laidOut(t *testing.T, low *mesh.Model) {
 		t.Errorf("stretch %.3f, %.3f used at %g px, misses %q; want under 1.15, over 0.7 at 8 px and none", l.Report.Stretch, l.Report.Used[0], l.Report.Pixels, l.Report.Misses)
 	}
 }
+
+// What is painted on the demo by hand lies on its surface: every point within a millimetre of some face, and every layer that is
+// painted has strokes.
+func TestHandsPaintOnTheSurface(t *testing.T) {
+	for _, a := range assets {
+		low, _ := a.models()
+		doc := a.strata()
+		painted := a.paint(doc, low)
+		if err := doc.Check(); err != nil {
+			t.Fatal(err)
+		}
+		if len(painted) < 8 {
+			t.Errorf("%s: %d strokes", a.name, len(painted))
+		}
+		box := low.Bounds()
+		for n, s := range painted {
+			if err := s.Check(); err != nil {
+				t.Fatalf("%s, stroke %d: %v", a.name, n, err)
+			}
+			for _, p := range s.Paths[0] {
+				at := p.At()
+				from := at.Add(p.Normal().Mul(0.002))
+				hit, _, ok := low.FirstHit(from, p.Normal().Neg())
+				if !ok || hit.Dist(at) > 0.001 {
+					t.Fatalf("%s, stroke %d: %v does not lie on the model (%v, in a box of %v)", a.name, n, at, hit, box)
+				}
+			}
+		}
+		listed := 0
+		for i := range doc.Layers {
+			for _, c := range doc.Layers[i].Where {
+				listed += len(c.Strokes)
+			}
+		}
+		if listed != len(painted) {
+			t.Errorf("%s: %d strokes are listed, %d painted", a.name, listed, len(painted))
+		}
+	}
+}

@@ -34,6 +34,11 @@ func (p *palette) form(form, join string, low, high, contrast, strength float32,
 	return p.k.of("noise", join, s, map[string]float64{"form": forms[form], "size": size, "seed": seed, "detail": 6})
 }
 
+// brush is a clause for what is painted by hand.
+func (p *palette) brush(join string) strata.Clause {
+	return p.k.of("brush", join, shaped(0, 1, 0, false), nil)
+}
+
 // runs draws a clause of noise out downwards.
 func runs(c strata.Clause, stretch float64) strata.Clause {
 	c.Params["stretch"] = stretch

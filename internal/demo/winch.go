@@ -342,6 +342,12 @@ func gears(k *kit) {
 	k.bar("pawl", v3{-0.445, 0.70, 0.085}, v3{-0.445, axisY - 0.02, 0.225}, v3{1, 0, 0}, 0.02, 0.05, 0.006)
 }
 
+// loadPlate is the middle of the plate on the guard, and its right and up; it faces +X.
+func loadPlate() (middle, right, up v3) {
+	const a = 0.28*math.Pi - 0.42 + 1.55
+	return v3{gearX + 0.062 + 0.001, axisY + 0.343*math.Sin(a), axisZ + 0.343*math.Cos(a)}, v3{0, math.Cos(a), -math.Sin(a)}, v3{0, math.Sin(a), math.Cos(a)}
+}
+
 func housing(k *kit) {
 	// The guard over the big gear: a trough of sheet, its rims bent inwards, from the crank side over the
 	// top to the back.
@@ -405,9 +411,7 @@ func housing(k *kit) {
 	up := v3{0, 0.27, -0.25}.norm()
 	side := v3{1, 0, 0}
 	k.add(lay(knob, v3{-0.462, axisY + 0.42, -0.30}, [3]v3{side, up, side.cross(up)}))
-	plate := v3{x1 + 0.001, axisY + 0.343*math.Sin(a0+1.55), axisZ + 0.343*math.Cos(a0+1.55)}
-	tangent := v3{0, math.Cos(a0 + 1.55), -math.Sin(a0 + 1.55)}
-	radial := v3{0, math.Sin(a0 + 1.55), math.Cos(a0 + 1.55)}
+	plate, tangent, radial := loadPlate()
 	k.slab("plate", plate, tangent, radial, v3{1, 0, 0}, 0.15, 0.062, 0.006)
 	for _, e := range []float64{-1, 1} {
 		k.rivet("plate", plate.add(tangent.mul(0.062*e)).add(v3{0.003, 0, 0}), v3{1, 0, 0}, 0.005)

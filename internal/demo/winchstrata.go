@@ -45,12 +45,13 @@ func WinchStrata() *strata.Document {
 		{Name: "Hand polish", Hex: "#4e331f", Rough: 0.3, Opacity: 0.6, Where: []strata.Clause{grips, p.noise("and", 0.4, 0.6, 0.1, false, 0.03, 97)}, Targets: gears},
 		{Name: "Brass plate", Hex: "#dcbf78", Rough: 0.33, Metal: 1, Where: []strata.Clause{plate}, Targets: housing},
 		{Name: "Brass, dulled", Hex: "#7c6538", Rough: 0.6, Where: []strata.Clause{plate, p.noise("and", 0.46, 0.54, 0.4, false, 0.03, 99), p.of("edges", "and", 0.55, 0.75, 0, true, nil)}, Targets: housing},
+		{Name: "Load", Hex: "#1d1c1a", Rough: 0.55, Height: 0.03, Where: []strata.Clause{p.brush("and"), faint(p.noise("minus", 0.5, 0.66, 0.3, false, 0.006, 98), 0.7)}, Targets: housing},
 		{Name: "Rust at the rims", Hex: "#74401f", Rough: 0.9, Height: 0.01, Opacity: 0.9, Where: at(p.rim("Wear", gone), p.noise("and", 0.45, 0.53, 0.3, false, 0.03, 100)), Targets: []string{"1001", "1002", "1004"}},
 		{Name: "Rust in seams", Hex: "#6e3818", Rough: 0.9, Height: 0.03, Where: at(p.of("crevices", "and", 0.12, 0.5, 0.1, false, nil), p.of("shelter", "plus", 0.6, 1, 0, false, nil), p.noise("and", 0.42, 0.55, 0.4, false, 0.035, 101)), Targets: []string{"1001", "1004"}},
 		{Name: "Grime", Hex: "#2b2620", Rough: 0.82, Opacity: 0.6, Where: []strata.Clause{p.of("shelter", "and", 0.25, 0.9, 0, false, nil), p.noise("and", 0.25, 0.6, 0, false, 0.08, 103)}},
 		{Name: "Splashed silt", Hex: "#6d6350", Rough: 0.9, Height: 0.03, Opacity: 0.6, Where: []strata.Clause{p.of("shelter", "and", 0.1, 0.7, 0, false, nil), p.noise("and", 0.4, 0.6, 0.2, false, 0.02, 107), p.form("speckles", "or", 0.55, 0.9, 0.2, 0.9, 0.009, 108), p.form("speckles", "or", 0.6, 0.9, 0.2, 0.8, 0.004, 112), p.of("reach", "and", 0.1, 1, 0, false, map[string]float64{"from": 0.02, "to": 0.3})}},
 		{Name: "Dust and salt", Hex: "#b8b09c", Rough: 0.88, Opacity: 0.32, Where: []strata.Clause{top(80), p.noise("and", 0.2, 0.8, 0, false, 0.35, 109), p.form("speckles", "and", 0.1, 0.7, 0, 0.6, 0.008, 110), noRope}},
 	}, folder{"Iron", "Cast iron", "Old rust"}, folder{"Paint", "Red lead", "Uneven gloss"}, folder{"Rope", "Tarred rope", "Rope wear"},
-		folder{"Gears", "Worked steel", "Grease"}, folder{"Grips", "Grip wood", "Hand polish"}, folder{"Brass", "Brass plate", "Brass, dulled"},
+		folder{"Gears", "Worked steel", "Grease"}, folder{"Grips", "Grip wood", "Hand polish"}, folder{"Brass", "Brass plate", "Load"},
 		folder{"Rust", "Rust at the rims", "Rust in seams"}, folder{"Dirt", "Grime", "Dust and salt"})
 }

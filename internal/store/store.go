@@ -191,7 +191,7 @@ func (s *Store) Asset(id uint) (a *Asset, err error) {
 type File = mesh.File
 
 // Create stores a new asset with its model, the files beside it and its first journal step.
-func (s *Store) Create(a *Asset, model File, beside []File, document string) (err error) {
+func (s *Store) Create(a *Asset, model File, beside []File, document string, strokes ...Stroke) (err error) {
 	defer fault(&err)
 	a.Created, a.Changed = time.Now(), time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
@@ -203,6 +203,14 @@ func (s *Store) Create(a *Asset, model File, beside []File, document string) (er
 		}
 		for _, f := range beside {
 			if err := putBlob(tx, a.ID, "beside", f); err != nil {
+				return err
+			}
+		}
+		for i := range strokes {
+			strokes[i].AssetID = a.ID
+		}
+		if len(strokes) > 0 {
+			if err := tx.CreateInBatches(strokes, 500).Error; err != nil {
 				return err
 			}
 		}

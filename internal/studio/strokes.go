@@ -61,6 +61,34 @@ func (s *Studio) loadStrokes(asset uint) (map[int32]*brush.Stroke, error) {
 	return out, nil
 }
 
+// number gives the strokes of a document numbers that no other has.
+func (s *Studio) number(doc *strata.Document, painted strata.Painting) (rows []store.Stroke) {
+	to := map[int32]int32{}
+	for i := range doc.Layers {
+		for k := range doc.Layers[i].Where {
+			c := &doc.Layers[i].Where[k]
+			var next strata.Strokes
+			for _, n := range c.Strokes {
+				mark := max(n, -n)
+				stroke := painted[mark]
+				if stroke == nil {
+					continue
+				}
+				if to[mark] == 0 {
+					to[mark] = s.nextStroke()
+					rows = append(rows, store.Stroke{ID: to[mark], Data: brush.Encode(stroke)})
+				}
+				if mark = to[mark]; n < 0 {
+					mark = -mark
+				}
+				next = append(next, mark)
+			}
+			c.Strokes = next
+		}
+	}
+	return rows
+}
+
 // Ink takes a message of a stroke in; number is that of a stroke that it has ended, 0 for none.
 func (p *Page) Ink(m Ink) (number int32, err error) {
 	a := p.asset

@@ -176,6 +176,11 @@ func (u Upload) model() (store.File, []store.File, error) {
 
 // Create makes an asset from a model. Nothing is stored when the model is refused.
 func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, error) {
+	return s.CreatePainted(name, u, doc, nil)
+}
+
+// CreatePainted is Create with the strokes of the document, whose numbers become new ones.
+func (s *Studio) CreatePainted(name string, u Upload, doc *strata.Document, painted strata.Painting) (uint, error) {
 	f, beside, err := u.model()
 	if err != nil {
 		return 0, err
@@ -207,6 +212,7 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 		base := doc.NewLayer("Base")
 		doc.Layers = []strata.Layer{base}
 	}
+	strokes := s.number(doc, painted)
 	text, err := json.Marshal(doc)
 	if err != nil {
 		return 0, err
@@ -220,7 +226,7 @@ func (s *Studio) Create(name string, u Upload, doc *strata.Document) (uint, erro
 		return 0, err
 	}
 	a := &store.Asset{Name: name, Split: split, Size: 1024, Settings: string(set), Intake: columns["intake"].(string), ModelName: f.Name}
-	if err := s.Store.Create(a, f, beside, string(text)); err != nil {
+	if err := s.Store.Create(a, f, beside, string(text), strokes...); err != nil {
 		return 0, err
 	}
 	return a.ID, nil

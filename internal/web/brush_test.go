@@ -202,6 +202,25 @@ func paintingByHand(t *testing.T, r *rig) {
 	r.strokes(4)
 	red(r, 0.5, 0.5, false)
 
+	// A fill, with a colour of its own taken from the surface: P over what is painted red, then all of the left plate's island.
+	r.press('b')
+	p = r.onScreen(-0.5, 0.1, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y)
+	r.press('p')
+	r.until(`crust.brushwork.set.own?.colour === '#ff0000' && document.querySelector('[data-own-none]') && !document.querySelector('[data-own-none]').hidden`)
+	r.press('l')
+	r.pick(`#tray select[aria-label="Fills"]`, "the UV island")
+	r.page.MustEval(`() => document.activeElement.blur()`)
+	p = r.onScreen(-0.5, 0.9, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y).MustClick(proto.InputMouseButtonLeft)
+	r.strokes(5)
+	red(r, -0.95, 0.95, true)
+	red(r, -0.05, 0.05, true)
+	red(r, 0.9, 0.9, false)
+	r.click(`[data-own-none]`)
+	r.until(`crust.brushwork.set.own === null`)
+	r.page.MustEval(`() => document.activeElement.blur()`)
+
 	// The ring lies on the surface with its size beside it: 12 cm are as wide as on the plate.
 	r.press('b')
 	p = r.onScreen(-0.5, 0.3, 0)
