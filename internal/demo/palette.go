@@ -39,6 +39,13 @@ func (p *palette) brush(join string) strata.Clause {
 	return p.k.of("brush", join, shaped(0, 1, 0, false), nil)
 }
 
+// runoff is where drops have run down from a coat: how far, how wide, and how many there are to a square metre of it.
+func (p *palette) runoff(from string, length, width, amount, seed float64) strata.Clause {
+	c := p.k.of("runoff", "and", shaped(0, 1, 0, false), map[string]float64{"from": 1, "length": length, "width": width, "amount": amount, "wander": 0.12, "seed": seed})
+	c.Layers = []string{from}
+	return c
+}
+
 // runs draws a clause of noise out downwards.
 func runs(c strata.Clause, stretch float64) strata.Clause {
 	c.Params["stretch"] = stretch

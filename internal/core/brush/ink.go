@@ -28,6 +28,7 @@ type mark struct {
 	hard      float32
 	dhard     float32
 	flow      float32
+	dflow     float32
 	right, up geom.Vec3 // of the tip
 	away      float32   // metres that it fell beside the path
 	seed      uint32
@@ -128,6 +129,9 @@ func (k *Ink) sweep(path []Point, copies []turned, loose bool) {
 		r := s.Size / 2 * b.pressed(b.PressSize, p[6])
 		m := mark{r: r, dr: s.Size/2*b.pressed(b.PressSize, q[6]) - r, hard: b.hard(p[6]), flow: 1}
 		m.dhard = b.hard(q[6]) - m.hard
+		if s.stain {
+			m.flow, m.dflow = p[6], q[6]-p[6]
+		}
 		for c := range copies {
 			t := &copies[c]
 			m.at, m.n = t.place(p.At()), t.way(p.Normal())
@@ -351,7 +355,7 @@ func (m *mark) sweep(p *Places, from, to int, cover []float32) {
 		wide := (1 - m.hard - m.dhard*t) * r
 		fall := max(wide, p.Pitch)
 		x := geom.Clamp01(0.5 + (r-wide/2-root(far))/fall)
-		v := x * x * (3 - 2*x) * thin(r, fall)
+		v := x * x * (3 - 2*x) * thin(r, fall) * (m.flow + m.dflow*t)
 		if v <= cover[i] {
 			continue
 		}

@@ -45,6 +45,15 @@ type Stroke struct {
 	Paths [][]Point `json:"paths"`            // one each time that the pen came down anew
 	// The last part of the last path may change still.
 	loose bool
+	// Pressure is how much of it there is: see Stain.
+	stain bool
+}
+
+// Stain is what runs down along paths, so many metres wide where it is strongest: the pressure of its points is how strong it is.
+func Stain(wide float32, paths [][]Point) *Stroke {
+	b := New()
+	b.Hardness, b.PressSize, b.PressCurve = 0.25, 0.55, -1
+	return &Stroke{Brush: b, Size: wide, Paths: paths, stain: true}
 }
 
 // Hold keeps a stroke to some of the surface.

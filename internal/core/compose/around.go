@@ -44,6 +44,7 @@ const (
 	keptFlat    = 0x46
 	keptPaint   = 0x50
 	keptMask    = 0x4d
+	keptRuns    = 0x44
 )
 
 // average is an average over a radius in metres.
@@ -147,7 +148,7 @@ func (a *around) evaluate(ctx context.Context) error {
 	}
 	points, ok := b.cache.get(cacheKey{c.id, -1, a.key}).([]float32)
 	var fill func(k *scratch, t int, out []float32) bool
-	var needs []*around
+	var needs []needed
 	if !ok {
 		fill, needs, err = p.averaged(c, a.of)
 	}
@@ -207,7 +208,7 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 }
 
 // averaged is how what is averaged is evaluated on a tile of a cloud, and the averages that it takes itself.
-func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out []float32) bool, needs []*around, err error) {
+func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out []float32) bool, needs []needed, err error) {
 	if of.height != nil {
 		steps, err := p.heights(c.ground, p.tree.First[of.layer], of.height)
 		if err != nil {
@@ -245,26 +246,31 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 }
 
 // wanted lists the averages that steps take, each once.
-func wanted(run []turn) []*around {
+func wanted(run []turn) []needed {
 	w := wants{seen: map[*step]bool{}}
 	w.turns(run)
 	return w.out
 }
 
-func wantedBy(cs []clause) []*around {
+func wantedBy(cs []clause) []needed {
 	w := wants{seen: map[*step]bool{}}
 	w.clauses(cs)
 	return w.out
 }
 
-// wants gathers averages from steps and what these depend on.
+// needed is what has to be ready before something is evaluated on a cloud.
+type needed interface {
+	ready(ctx context.Context) bool
+}
+
+// wants gathers averages, and what runs down, from steps and what these depend on.
 type wants struct {
 	seen map[*step]bool
-	out  []*around
+	out  []needed
 }
 
 func (w *wants) add(a *around) {
-	if a != nil && !slices.Contains(w.out, a) {
+	if a != nil && !slices.Contains(w.out, needed(a)) {
 		w.out = append(w.out, a)
 	}
 }
@@ -299,6 +305,9 @@ func (w *wants) clauses(cs []clause) {
 		w.step(cs[i].same)
 		w.add(cs[i].soft)
 		w.add(cs[i].mean)
+		if r := cs[i].runs; r != nil && !slices.Contains(w.out, needed(r)) {
+			w.out = append(w.out, r)
+		}
 		w.turns(cs[i].below)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"crust/internal/core/accel"
 	"crust/internal/core/bake"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
@@ -30,6 +31,7 @@ type Body struct {
 	wets     wets
 	inkID    uint64 // that the inks of its strokes are kept under
 	means    map[meanKey]*mean
+	rays     *accel.BVH // of the model; made when first needed
 	filling  sync.Mutex // held while what a stroke fills is found
 	floor    geom.Vec3  // lowest corner of the model
 	area     float64    // square metres

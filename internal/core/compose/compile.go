@@ -82,6 +82,7 @@ type clause struct {
 	source *source  // what it reads; nil for none
 	same   *step    // whose Where it is; nil where there is none
 	paint  *painted // its strokes
+	runs   *runoff  // what runs down
 	mean   *around  // of that height; nil where it reads the height alone
 }
 
@@ -132,6 +133,7 @@ type plan struct {
 	maps          mapsOf
 	inks          []*[]ink // by layer: the strokes that its own mask depends on
 	laid          map[string]*painted
+	runs          map[uint64]*runoff
 	failed        atomic.Pointer[error] // the first fault met while it ran
 }
 
@@ -244,11 +246,28 @@ func (p *plan) joined(i int) uint64 {
 
 // clause hashes all that a clause of layer i depends on besides the ground.
 func (p *plan) clause(i int, c strata.Clause) uint64 {
-	c.ID, c.Strokes = "", nil // which are hashed where they lie
+	k, err := field.KindOf(c.Kind)
+	runs := err == nil && k.Needs&field.NeedRuns != 0
+	c.ID = ""
+	if !runs {
+		c.Strokes = nil // which are hashed where they lie
+	}
 	b, _ := json.Marshal(c)
 	h := fnv.New64a()
 	h.Write(b)
-	k, err := field.KindOf(c.Kind)
+	if runs {
+		// What its source depends on, with all strokes that there are.
+		h := h.Sum64()
+		if j := p.sameAs(i, &c); j >= 0 {
+			h = mix(h, p.finished(j, i))
+			for _, k := range p.inksShown(j, i) {
+				for at := range k.strokes() {
+					h = mix(h, uint64(at))
+				}
+			}
+		}
+		return h
+	}
 	if err == nil && c.Relief() {
 		return mix(h.Sum64(), p.below(i, &c))
 	}
@@ -655,7 +674,7 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 			}
 		}
 	}
-	if j := p.sameAs(layer, cl); k.Layer && j >= 0 {
+	if j := p.sameAs(layer, cl); k.Needs&field.NeedMask != 0 && j >= 0 {
 		if out.same, err = p.shown(g, j, layer); err != nil {
 			return clause{}, err
 		}
@@ -673,7 +692,10 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 			return clause{}, err
 		}
 	}
-	if k.Strokes {
+	switch {
+	case k.Needs&field.NeedRuns != 0:
+		out.runs = p.runoff(layer, cl)
+	case k.Strokes:
 		out.paint = p.strokes(cl)
 	}
 	switch {

@@ -473,7 +473,7 @@ func (g *ground) clip(k *scratch, base held, m *mask, acc []float32) {
 }
 
 // needBelow is what clauses read that looks at layers below.
-const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource | field.NeedPaint
+const needBelow = field.NeedHeight | field.NeedMask | field.NeedSource | field.NeedPaint | field.NeedRuns
 
 // seen is what each clause that looks at layers below sees on a tile: the height, or the finished Where of one; nil for the
 // others.
@@ -496,6 +496,9 @@ func (g *ground) seen(k *scratch, cs []clause, t int) (out [][]float32) {
 			out[i] = make([]float32, g.tiles[t].Len())
 			if s := cs[i].source; s != nil {
 				pixel.Widen(out[i], s.read(k, g, t)[0], 1./65535)
+			}
+			if r := cs[i].runs; r != nil {
+				g.stains(k, r, t, out[i])
 			}
 			if p := cs[i].paint; p != nil {
 				if v := g.paint(k, p, t); v != nil {

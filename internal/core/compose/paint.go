@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"iter"
 	"slices"
 	"sync/atomic"
 
@@ -157,6 +158,27 @@ type ink struct {
 	mean  *around
 }
 
+// strokes lists the numbers of all strokes that are seen.
+func (k ink) strokes() iter.Seq[int32] {
+	return func(yield func(int32) bool) {
+		if k.of != nil {
+			for i := range k.of.laid {
+				if !k.of.laid[i].wet && !yield(k.of.laid[i].number) {
+					return
+				}
+			}
+			return
+		}
+		for _, in := range k.mean.inks {
+			for n := range in.strokes() {
+				if !yield(n) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // stamp hashes what lies on a tile of strokes, and what is averaged over them; 1 where there is nothing.
 func (g *ground) stamp(k *scratch, inks []ink, t int) uint64 {
 	h := uint64(1)
@@ -292,6 +314,8 @@ func (p *plan) inksSeen(i int, c *strata.Clause) (out []ink) {
 		return nil
 	}
 	switch {
+	case k.Needs&field.NeedRuns != 0:
+		return nil // its key holds all that it depends on
 	case k.Strokes && len(c.Strokes) > 0:
 		return []ink{{of: p.strokes(c)}}
 	case k.Layer:

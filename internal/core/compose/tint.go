@@ -47,7 +47,7 @@ func (p *plan) tint(l *strata.Layer, channel string, own []float32) *source {
 	}
 	for k := range l.Where {
 		c := &l.Where[k]
-		if c.Off || len(c.Strokes) == 0 {
+		if c.Off || len(c.Strokes) == 0 || c.Kind != "brush" {
 			continue
 		}
 		of := p.strokes(c)

@@ -41,6 +41,7 @@ const (
 	NeedMask
 	NeedSource
 	NeedPaint
+	NeedRuns
 )
 
 // Len is how many points the block has.
@@ -380,6 +381,26 @@ var Kinds = []Kind{
 		}},
 	{Name: "brush", Label: "Brush", Needs: NeedPaint, Icon: "brush", Help: "where it is painted by hand", Strokes: true, Join: "or",
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) }, Words: say("where it is painted", "where it is not painted")},
+	{Name: "runoff", Label: "Runoff", Needs: NeedRuns, Icon: "droplets", Help: "stains that drops leave as they run down the surface from where they are let go", Layer: true, Strokes: true, Join: "or",
+		Params: []Param{
+			{Name: "from", Label: "from", Max: 2, Whole: true, Choices: []string{"edges", "a layer", "painted"}},
+			{Name: "length", Label: "length", Unit: "m", Min: 0.002, Max: 20, Default: 0.3, Log: true},
+			{Name: "width", Label: "width", Unit: "m", Min: 0.0005, Max: 1, Default: 0.008, Log: true},
+			{Name: "amount", Label: "drops a m²", Min: 1, Max: 100000, Default: 3000, Log: true},
+			{Name: "wander", Label: "wander", Max: 1, Default: 0.15},
+			{Name: "seed", Label: "seed", Max: 9999, Default: 1, Whole: true},
+		},
+		Fill: func(b *Block, _ []float64, _ []bool, out []float32) { copy(out, b.Mask) },
+		Words: func(p []float64, names []string, invert bool) string {
+			from := []string{"edges", "no layer yet", "where it is painted"}[int(p[0])]
+			if p[0] == 1 && len(names) > 0 {
+				from = names[0]
+			}
+			if invert {
+				return "where nothing has run down from " + from
+			}
+			return "run down " + Length(p[1]) + " from " + from
+		}},
 	{Name: "parts", Label: "Parts", Needs: NeedPart, Icon: "puzzle", Help: "chosen parts of the model", Parts: true,
 		Fill: func(b *Block, _ []float64, pick []bool, out []float32) {
 			for i, p := range b.Part {

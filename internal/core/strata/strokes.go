@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"crust/internal/core/brush"
+	"crust/internal/core/field"
 )
 
 // MaxStrokes bounds the strokes of a clause.
@@ -152,10 +153,11 @@ func (d *Document) strokesOf(e Edit) (*Layer, *Clause, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if c := &l.Where[i]; c.Kind == "brush" {
+	c := &l.Where[i]
+	if k, err := field.KindOf(c.Kind); err == nil && k.Strokes {
 		return l, c, nil
 	}
-	return nil, nil, fmt.Errorf("strokes are laid in a brush clause, not in %s", l.Where[i].Kind)
+	return nil, nil, fmt.Errorf("strokes are laid in a clause that is painted, not in %s", c.Kind)
 }
 
 // howMany names strokes for undo.

@@ -297,10 +297,10 @@ export class Bench {
     for (const pick of new Set((kind.params || []).filter(counts).map(p => p.pick).filter(Boolean))) box.append(this.pickPlace(l, c, pick));
     if (kind.parts) box.append(this.parts(l, c));
     if (kind.layers && c.params.of) box.append(this.layers(l, c));
-    if (kind.layer) box.append(this.below(l, c));
+    if (kind.layer && (kind.name !== 'runoff' || c.params.from === 1)) box.append(this.below(l, c));
     if (kind.source) box.append(this.source(l, c));
     if (kind.ids) box.append(this.ids(l, c));
-    if (kind.strokes) box.append(this.strokes(l, c));
+    if (kind.strokes && (kind.name !== 'runoff' || c.params.from === 2)) box.append(this.strokes(l, c));
     for (const [name, d] of [['balance', 0.5], ['contrast', 0], ['strength', 1]]) box.append(value({ name, label: name, value: c.shape[name], min: 0, max: 1, default: d, ...send('shape.' + name) }));
     box.append(this.soften(c.shape.soften, send('shape.soften')));
     if (kind.warps) {

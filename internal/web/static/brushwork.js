@@ -31,10 +31,13 @@ export class Brushwork {
 
   /** The layer and the clause of it that are painted in; null for none. */
   target() {
-    const l = this.app.layer(), all = l && !l.group ? l.where.filter(c => c.kind === 'brush') : [];
-    const c = all.find(c => c.id === this.clause) || all[0];
+    const l = this.app.layer(), all = l && !l.group ? l.where.filter(c => this.painted(c)) : [];
+    const c = all.find(c => c.id === this.clause) || all.find(c => c.kind === 'brush') || all.find(c => c.params?.from === 2);
     return c ? { layer: l, clause: c } : null;
   }
+
+  /** Whether a clause takes strokes. */
+  painted(c) { return !!this.app.tables.clauses.find(k => k.name === c.kind)?.strokes; }
 
   /** Takes a tool of the rack up. */
   take(tool) {
