@@ -88,6 +88,32 @@ func TestStrataComeOutAndGoIn(t *testing.T) {
 		t.Errorf("with a preset: %d, %s%s", status, out, errs)
 	}
 
+	// Strokes in a file are laid where they say: along z = −0.5 of the square metre, 20 cm wide, with a hard rim.
+	painted := filepath.Join(dir, "painted.json")
+	if err := os.WriteFile(painted, []byte(`{"layers": [{"name": "Line", "where": [{"kind": "brush", "strokes": [{"brush": {"name": "Mine", "tip": "round", "hardness": 1}, "size": 0.2, "paths": [[[0, 0, -0.5, 0, 1, 0, 1], [1, 0, -0.5, 0, 1, 0, 1]]]}]}]}]}`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, status = crust(t, "deliver", square, "--strata", painted, "--where", "Line", "--size", "256", "--rays", "1", "--out", to); status != 0 {
+		t.Fatal(status, errs)
+	}
+	data, err := os.ReadFile(filepath.Join(to, "slab_where.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if img, err = png.Decode(bytes.NewReader(data)); err != nil {
+		t.Fatal(err)
+	}
+	for y := range 256 {
+		off := math.Abs((float64(y)+0.5)/256 - 0.5)
+		want := 0.0
+		if off < 0.1 {
+			want = 1
+		}
+		if got := float64(img.(*image.Gray16).Gray16At(128, y).Y) / 65535; math.Abs(off-0.1) > 1./256 && math.Abs(got-want) > 1e-4 {
+			t.Fatalf("row %d holds %.5f, want %g", y, got, want)
+		}
+	}
+
 	bad := filepath.Join(dir, "bad.json")
 	if err := os.WriteFile(bad, []byte(`{"layers": [{"where": [{"kind": "noise", "params": {"size": -1}}]}]}`), 0o644); err != nil {
 		t.Fatal(err)

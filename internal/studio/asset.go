@@ -66,6 +66,7 @@ type Asset struct {
 	strokes      map[int32]*brush.Stroke
 	unsaved      map[int32]bool // strokes that are not stored yet
 	inks         map[*Page]*inking
+	found        found  // where strokes have a surface
 	full, wet    bool   // what the painter has to do: everything, or what strokes that are being made touch
 	inkRound     bool   // it is at the latter
 	version      int    // grows with every change of what is painted

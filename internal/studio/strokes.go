@@ -5,9 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"sync"
 
+	"crust/internal/core/accel"
 	"crust/internal/core/brush"
 	"crust/internal/core/geom"
+	"crust/internal/core/mesh"
 	"crust/internal/core/par"
 	"crust/internal/core/strata"
 	"crust/internal/store"
@@ -269,17 +272,78 @@ type StrokeEvent struct {
 	Fill   string  `json:"fill,omitempty"`
 	Size   float32 `json:"size"`
 	Length float32 `json:"length"`
+	Lost   bool    `json:"lost,omitempty"` // the model, as it is now, has no surface where it was painted
 }
 
 // StrokesOf lists the strokes of a clause, in the order in which they were laid; with a place the one that lies on top there alone.
 func (a *Asset) StrokesOf(layer, clause string, at *geom.Vec3) ([]StrokeEvent, error) {
+	out, strokes, err := a.listed(layer, clause, at)
+	if err != nil {
+		return nil, err
+	}
+	m, _ := a.Model()
+	a.found.mark(m, out, strokes)
+	return out, nil
+}
+
+// found tells which strokes the surface of a model is found under. Its lock is its own.
+type found struct {
+	mu    sync.Mutex
+	model *mesh.Model
+	rays  *accel.BVH
+	lost  map[int32]bool
+}
+
+// mark marks the strokes that have no surface under most of their points.
+func (f *found) mark(m *mesh.Model, list []StrokeEvent, strokes map[int32]*brush.Stroke) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.model != m {
+		f.model, f.rays, f.lost = m, nil, map[int32]bool{}
+	}
+	var s accel.Stream
+	for i := range list {
+		n := list[i].Number
+		if _, known := f.lost[n]; !known {
+			if f.rays == nil {
+				f.rays = accel.Build(accel.Mesh{Positions: m.Positions, Tris: m.Tris})
+			}
+			f.lost[n] = isLost(f.rays, strokes[n], &s)
+		}
+		list[i].Lost = f.lost[n]
+	}
+}
+
+// mostLooks bounds the points of a stroke that are looked at.
+const mostLooks = 24
+
+func isLost(rays *accel.BVH, k *brush.Stroke, s *accel.Stream) bool {
+	if k == nil {
+		return false
+	}
+	all, hits := 0, 0
+	for _, path := range k.Paths {
+		step := 1 + len(path)*len(k.Paths)/mostLooks
+		for i := 0; i < len(path); i += step {
+			p, n, r := path[i].At(), path[i].Normal(), max(k.Size/2, 100*rays.Epsilon())
+			all++
+			if _, ok := rays.FirstHit(p.Add(n.Mul(r)), n.Neg(), 2*r, s); ok {
+				hits++
+			}
+		}
+	}
+	return 2*hits < all
+}
+
+// listed is StrokesOf with the strokes themselves.
+func (a *Asset) listed(layer, clause string, at *geom.Vec3) ([]StrokeEvent, map[int32]*brush.Stroke, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	l, _, err := a.doc.Layer(layer)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := []StrokeEvent{}
+	out, strokes := []StrokeEvent{}, map[int32]*brush.Stroke{}
 	for i := range l.Where {
 		if l.Where[i].ID != clause {
 			continue
@@ -294,17 +358,18 @@ func (a *Asset) StrokesOf(layer, clause string, at *geom.Vec3) ([]StrokeEvent, e
 				e.Colour = s.Own.Colour
 			}
 			out = append(out, e)
+			strokes[e.Number] = s
 		}
 	}
 	if at != nil {
 		for i := len(out) - 1; i >= 0; i-- {
 			if s := a.strokes[out[i].Number]; !out[i].Hidden && s.Distance(*at) <= s.Size/2 {
-				return out[i : i+1], nil
+				return out[i : i+1], strokes, nil
 			}
 		}
-		return []StrokeEvent{}, nil
+		return []StrokeEvent{}, strokes, nil
 	}
-	return out, nil
+	return out, strokes, nil
 }
 
 // changeOf makes the strokes that stand in the place of others, changed as value says: their size by a factor, their brush, whether

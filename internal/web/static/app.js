@@ -115,6 +115,7 @@ class App {
     this.sizeSelect();
     if (!old) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
     else { this.words(); this.strata.render(); this.bench.render(); }
+    this.brushwork.render();
   }
 
   /** Loads the model with its sets; keep holds the camera, split shows another way to split. The last asked for holds. */

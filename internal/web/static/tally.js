@@ -26,7 +26,7 @@ export class Tally {
     const to = this.brushwork.target(), box = $('#tally');
     box.hidden = !to || this.app.stageName !== 'paint';
     if (!to) { this.key = ''; return; }
-    const key = `${to.layer.id} ${to.clause.id} ${to.clause.strokes || ''}`;
+    const key = `${to.layer.id} ${to.clause.id} ${to.clause.strokes || ''} ${this.app.state?.modelVersion}`;
     if (key === this.key) return;
     const other = !this.key.startsWith(`${to.layer.id} ${to.clause.id} `);
     this.key = key;
@@ -61,7 +61,7 @@ export class Tally {
     const plain = to?.layer.what.colour.on && to.layer.what.colour.hex || css.getPropertyValue('--text');
     for (const t of this.ticks) {
       g.globalAlpha = t.s.hidden ? 0.25 : 1;
-      g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : t.s.colour || plain;
+      g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : t.s.lost ? css.getPropertyValue('--oxide') : t.s.colour || plain;
       if (t.s.erase) { g.strokeStyle = g.fillStyle; g.strokeRect(t.x + 0.5, 5.5, Math.max(1, t.w - 1), 7); } else g.fillRect(t.x, 4, t.w, 10);
       if (this.picked.has(t.s.n)) g.fillRect(t.x, 16, t.w, 2);
       if (t.s.n === this.pointed) { g.globalAlpha = 1; g.strokeStyle = css.getPropertyValue('--text'); g.strokeRect(t.x - 0.5, 2.5, t.w + 1, 13); }
@@ -82,7 +82,7 @@ export class Tally {
     if (n === this.pointed) return;
     this.pointed = n;
     this.draw();
-    this.canvas.title = s ? `${s.brush}, ${s.erase ? 'erases, ' : ''}${s.fill ? `fills ${s.fill}, ` : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
+    this.canvas.title = s?.lost ? 'No surface lies any more where this was painted' : s ? `${s.brush}, ${s.erase ? 'erases, ' : ''}${s.fill ? `fills ${s.fill}, ` : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
     if (!s) return this.app.viewport.showPath(null);
     try {
       const k = await call('GET', `${this.app.api}/strokes/${n}`);
@@ -141,10 +141,10 @@ export class Tally {
 
   /** What can be done with the chosen strokes. */
   tools() {
-    const box = $('#tally .tally-tools'), n = this.picked.size, key = JSON.stringify([n, this.hidden(), this.list.length, [...this.picked]]);
+    const box = $('#tally .tally-tools'), n = this.picked.size, lost = this.list.filter(s => s.lost).length, key = JSON.stringify([n, lost, this.hidden(), this.list.length, [...this.picked]]);
     if (key === this.toolsKey) return;
     this.toolsKey = key;
-    const words = el('span.figure', {}, n ? `${n} of ${this.list.length} strokes` : `${this.list.length} stroke${this.list.length === 1 ? '' : 's'}`);
+    const words = el('span.figure', {}, n ? `${n} of ${this.list.length} strokes` : `${this.list.length} stroke${this.list.length === 1 ? '' : 's'}${lost ? `, ${lost} without a surface` : ''}`);
     if (!n) return box.replaceChildren(words);
     const b = (name, title, f) => { const k = el('button.plain', { title, 'aria-label': title, 'data-do': name }, icon(name)); k.onclick = f; return k; };
     const hidden = this.hidden();
