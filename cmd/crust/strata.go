@@ -50,7 +50,16 @@ func strataCommand() *cobra.Command {
 			if err != nil {
 				return nil, err
 			}
-			return brush.Decode(s.Data)
+			k, err := brush.Decode(s.Data)
+			if err != nil || k.Brush.Alpha == "" {
+				return k, err
+			}
+			a, err := st.Alpha(k.Brush.Alpha)
+			if err != nil {
+				return nil, err
+			}
+			k.Attach(&brush.Alpha{Side: a.Side, Grey: a.Grey})
+			return k, nil
 		})
 		if err != nil {
 			return err

@@ -141,7 +141,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}); err != nil {
+	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}, &Brush{}, &Alpha{}); err != nil {
 		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
 	}
 	if err := migrate(db); err != nil {

@@ -48,7 +48,9 @@ func (s *Studio) loadStrokes(asset uint) (map[int32]*brush.Stroke, error) {
 	faults := make([]error, len(rows))
 	err = par.Blocks(s.ctx, len(rows), 64, func(_, from, to int) {
 		for i := from; i < to; i++ {
-			all[i], faults[i] = brush.Decode(rows[i].Data)
+			if all[i], faults[i] = brush.Decode(rows[i].Data); faults[i] == nil {
+				faults[i] = s.attach(all[i])
+			}
 		}
 	})
 	if err != nil {
@@ -151,6 +153,9 @@ func (a *Asset) begin(p *Page, m Ink) error {
 	s := *m.Begin
 	if s.Seed == 0 {
 		s.Seed = rand.Uint32() | 1
+	}
+	if err := a.studio.attach(&s); err != nil {
+		return err
 	}
 	pen, err := brush.NewPen(s)
 	if err != nil {
@@ -408,6 +413,9 @@ func (a *Asset) changeOf(e strata.Edit) (strata.Edit, error) {
 		if err := s.Check(); err != nil {
 			return e, err
 		}
+		if err := a.studio.attach(&s); err != nil {
+			return e, err
+		}
 		to := a.studio.nextStroke()
 		a.keepStroke(to, &s)
 		e.With = append(e.With, to)
@@ -438,6 +446,9 @@ func (a *Asset) bringStrokes(e strata.Edit) (strata.Edit, error) {
 				return e, err
 			}
 			s, err := brush.Decode(row.Data)
+			if err == nil {
+				err = a.studio.attach(s)
+			}
 			if err != nil {
 				return e, err
 			}

@@ -31,6 +31,7 @@ type Studio struct {
 	ctx     context.Context
 	close   context.CancelFunc
 	wait    sync.WaitGroup
+	alphas  sync.Map     // pictures of brushes, by their hashes
 	jobs    atomic.Int32 // that run, of all assets
 	strokes atomic.Int32 // the number given last to a stroke of any asset
 }
@@ -211,6 +212,13 @@ func (s *Studio) CreatePainted(name string, u Upload, doc *strata.Document, pain
 		doc = new(strata.Document)
 		base := doc.NewLayer("Base")
 		doc.Layers = []strata.Layer{base}
+	}
+	for _, k := range painted {
+		if a := k.Alpha(); a != nil {
+			if err := s.keepAlpha(a); err != nil {
+				return 0, err
+			}
+		}
 	}
 	strokes := s.number(doc, painted)
 	text, err := json.Marshal(doc)

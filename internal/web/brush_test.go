@@ -1,14 +1,22 @@
 package web
 
 import (
+	"bytes"
 	"fmt"
+	"image"
+	"image/color"
+	"image/png"
 	"math"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
+
+	"crust/internal/core/brush"
 )
 
 // onScreen is where a place of the model is seen.
@@ -219,6 +227,42 @@ func paintingByHand(t *testing.T, r *rig) {
 	red(r, 0.9, 0.9, false)
 	r.click(`[data-own-none]`)
 	r.until(`crust.brushwork.set.own === null`)
+	r.page.MustEval(`() => document.activeElement.blur()`)
+
+	// A brush of one's own, whose tip is a picture: kept, there after a reload, in its file, deleted.
+	r.press('b')
+	var tip bytes.Buffer
+	dot := image.NewGray(image.Rect(0, 0, 32, 32))
+	for i := range 16 {
+		for j := range 16 {
+			dot.SetGray(8+i, 8+j, color.Gray{Y: 255})
+		}
+	}
+	if err := png.Encode(&tip, dot); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(t.TempDir(), "block.png")
+	if err := os.WriteFile(name, tip.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r.page.MustElement(`[data-brush-picture]`).MustSetFiles(name)
+	r.until(`crust.brushwork.set.brush.tip === 'picture' && crust.brushwork.set.brush.name === 'block'`)
+	r.click(`[data-brush-keep]`)
+	r.until(`document.querySelector('#specimens .own [data-brush="block"]')`)
+	r.page.MustEval(`() => document.activeElement.blur()`)
+	p = r.onScreen(0.08, 0.8, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y).MustClick(proto.InputMouseButtonLeft)
+	r.strokes(6)
+	red(r, 0.08, 0.8, true) // the block is half as wide as the tip: 6 cm
+	red(r, 0.13, 0.8, false)
+	own := r.page.MustEval(`() => fetch('/api/brushes/block').then(a => a.text())`).Str()
+	if f, err := brush.ParseFile([]byte(own)); err != nil || f.Picture == nil || f.Brush.Name != "block" {
+		t.Errorf("its file is %.80s…, %v", own, err)
+	}
+	r.page.MustElement(`#specimens .own`).MustHover()
+	r.click(`[data-gone="block"]`)
+	r.until(`!document.querySelector('#specimens .own')`)
+	red(r, 0.08, 0.8, true)
 	r.page.MustEval(`() => document.activeElement.blur()`)
 
 	// The ring lies on the surface with its size beside it: 12 cm are as wide as on the plate.

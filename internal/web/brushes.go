@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 
@@ -30,7 +31,80 @@ func (s *Server) specimen(c *echo.Context) error {
 	if err := b.Check(); err != nil {
 		return err
 	}
-	return c.Blob(http.StatusOK, "application/octet-stream", brush.Specimen(b, specimenWide, specimenTall, specimenSize))
+	var alpha *brush.Alpha
+	if b.Alpha != "" {
+		var err error
+		if alpha, err = s.studio.Alpha(b.Alpha); err != nil {
+			return err
+		}
+	}
+	return c.Blob(http.StatusOK, "application/octet-stream", brush.Specimen(b, alpha, specimenWide, specimenTall, specimenSize))
+}
+
+// brushes lists people's own brushes.
+func (s *Server) brushes(c *echo.Context) error {
+	list, err := s.studio.Brushes()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+// takeBrush keeps a brush from its file; the page saves brushes as files without their pictures, which are here already.
+func (s *Server) takeBrush(c *echo.Context) error {
+	data, err := io.ReadAll(io.LimitReader(c.Request().Body, brush.MaxFileBytes+1))
+	if err != nil {
+		return err
+	}
+	if c.QueryParam("save") != "" {
+		b := brush.New()
+		if err := json.Unmarshal(data, &b); err != nil {
+			return errors.New("a brush is an object with its numbers")
+		}
+		if err := s.studio.KeepBrush(b); err != nil {
+			return err
+		}
+		return c.JSON(http.StatusCreated, map[string]string{"name": b.Name})
+	}
+	name, err := s.studio.TakeBrush(data)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]string{"name": name})
+}
+
+func (s *Server) dropBrush(c *echo.Context) error {
+	if err := s.studio.Store.DropBrush(c.Param("name")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// brushFile answers with a brush as its file.
+func (s *Server) brushFile(c *echo.Context) error {
+	f, err := s.studio.BrushFile(c.Param("name"))
+	if err != nil {
+		return err
+	}
+	text, err := json.MarshalIndent(f, "", " ")
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "brush.json"))
+	return c.Blob(http.StatusOK, "application/json", append(text, '\n'))
+}
+
+// addAlpha takes a picture as a brush's.
+func (s *Server) addAlpha(c *echo.Context) error {
+	u, err := upload(c)
+	if err != nil {
+		return err
+	}
+	hash, err := s.studio.AddAlpha(u)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]string{"alpha": hash})
 }
 
 // strokes lists the strokes of a clause.

@@ -176,6 +176,11 @@ func (s *Server) routes() {
 	e.GET("/api/finishes/:name/picture", s.finishPicture)
 	e.DELETE("/api/finishes/:name", s.dropFinish)
 	e.GET("/api/specimen", s.specimen)
+	e.GET("/api/brushes", s.brushes)
+	e.POST("/api/brushes", s.takeBrush)
+	e.GET("/api/brushes/:name", s.brushFile)
+	e.DELETE("/api/brushes/:name", s.dropBrush)
+	e.POST("/api/alphas", s.addAlpha)
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
@@ -335,7 +340,7 @@ var stages = []string{"intake", "bake", "paint", "deliver"}
 
 // pageIcons are the icons that the page's scripts place.
 var pageIcons = func() []string {
-	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "stack-push", "target", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks", "brush", "eraser"}
+	out := []string{"x", "eye", "eye-off", "trash", "copy", "corner-left-down", "clipboard", "plus", "download", "chevron-down", "chevron-right", "lock", "lock-open", "stack-pop", "stack-push", "target", "bookmark-plus", "photo", "photo-plus", "color-swatch", "adjustments", "color-picker", "focus-2", "bookmarks", "brush", "eraser", "upload"}
 	for i := range field.Kinds {
 		out = append(out, field.Kinds[i].Icon)
 	}

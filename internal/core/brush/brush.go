@@ -13,17 +13,18 @@ import (
 // stroke.
 type Brush struct {
 	Name      string  `json:"name"`
-	Tip       string  `json:"tip"`       // one of Tips
-	Hardness  float32 `json:"hardness"`  // how much of the dab is full; the rest fades
-	Roundness float32 `json:"roundness"` // height of the tip over its width
-	Spacing   float32 `json:"spacing"`   // from one dab to the next
-	Flow      float32 `json:"flow"`      // what one dab lays down
-	Opacity   float32 `json:"opacity"`   // what the stroke lays down at the most
-	Way       float32 `json:"way"`       // which way tips stand: one of Ways
-	Turn      float32 `json:"turn"`      // by so many degrees more
-	Scatter   float32 `json:"scatter"`   // how far dabs fall beside the path
-	Count     float32 `json:"count"`     // dabs that fall at once
-	Grain     float32 `json:"grain"`     // size of the tip's grain
+	Tip       string  `json:"tip"`             // one of Tips
+	Alpha     string  `json:"alpha,omitempty"` // hash of the picture that the tip is
+	Hardness  float32 `json:"hardness"`        // how much of the dab is full; the rest fades
+	Roundness float32 `json:"roundness"`       // height of the tip over its width
+	Spacing   float32 `json:"spacing"`         // from one dab to the next
+	Flow      float32 `json:"flow"`            // what one dab lays down
+	Opacity   float32 `json:"opacity"`         // what the stroke lays down at the most
+	Way       float32 `json:"way"`             // which way tips stand: one of Ways
+	Turn      float32 `json:"turn"`            // by so many degrees more
+	Scatter   float32 `json:"scatter"`         // how far dabs fall beside the path
+	Count     float32 `json:"count"`           // dabs that fall at once
+	Grain     float32 `json:"grain"`           // size of the tip's grain
 	// Chance by dab.
 	JitterSize  float32 `json:"jitterSize"`
 	JitterFlow  float32 `json:"jitterFlow"`
@@ -107,6 +108,9 @@ func (b *Brush) Check() error {
 			names = append(names, t.Name)
 		}
 		return fmt.Errorf("“%s” is not a tip; use %s", b.Tip, strings.Join(names, ", "))
+	}
+	if (b.Tip == tipPicture) != (b.Alpha != "") || len(b.Alpha) > 64 {
+		return fmt.Errorf("brush “%s”: a tip that is a picture needs one, others have none", b.Name)
 	}
 	for _, p := range Params {
 		if v := *p.Of(b); !(v >= p.Min && v <= p.Max) || p.Whole && v != float32(int(v)) {

@@ -22,7 +22,7 @@ func TestBrushesThatShipAreSound(t *testing.T) {
 		names[b.Name] = true
 		// A specimen is neither empty nor full.
 		sum := 0
-		for _, v := range Specimen(*b, 236, 44, 26) {
+		for _, v := range Specimen(*b, nil, 236, 44, 26) {
 			sum += int(v)
 		}
 		if share := float64(sum) / (236 * 44 * 255); share < 0.002 || share > 0.75 {

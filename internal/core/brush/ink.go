@@ -383,7 +383,7 @@ const (
 func (m *mark) dab(k *Ink, p *Places, from, to int, cover []float32) {
 	b := &k.stroke.Brush
 	inv := 1 / m.r
-	l := look{hard: m.hard, grain: b.Grain, soft: p.Pitch * inv, seed: m.seed}
+	l := look{hard: m.hard, grain: b.Grain, soft: p.Pitch * inv, seed: m.seed, alpha: k.stroke.alpha}
 	// Where a texel is a good part of the tip, its mean counts.
 	parts := min(mostParts, max(1, int(math.Ceil(float64(l.soft/finePart)))))
 	step := l.soft / float32(parts)

@@ -20,9 +20,10 @@ func HandAt(share float64) float32 {
 
 // Specimen is a stroke of a brush across a strip of w × h px, as it comes out on a flat surface: what it lays down in 8 bits, rows
 // from the top. size is how wide the brush is, in px.
-func Specimen(b Brush, w, h int, size float64) []uint8 {
+func Specimen(b Brush, alpha *Alpha, w, h int, size float64) []uint8 {
 	const points = 48
 	s := &Stroke{Brush: b, Size: float32(size), Seed: 11, Paths: [][]Point{nil}}
+	s.Attach(alpha)
 	margin := min(float64(w)/4, size*0.75+4)
 	for i := range points {
 		at := float64(i) / (points - 1)

@@ -47,6 +47,7 @@ type Stroke struct {
 	loose bool
 	// Pressure is how much of it there is: see Stain.
 	stain bool
+	alpha *Alpha // the picture of its brush
 }
 
 // Stain is what runs down along paths, so many metres wide where it is strongest: the pressure of its points is how strong it is.

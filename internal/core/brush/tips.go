@@ -21,11 +21,21 @@ type Tip struct {
 type look struct {
 	hard, grain, soft float32
 	seed              uint32
+	alpha             *Alpha
 }
+
+// tipPicture is the tip whose shape is a picture.
+const tipPicture = "picture"
 
 // Tips lists the tips in the order in which they are offered.
 var Tips = []Tip{
 	{Name: "round", Label: "round", at: func(b *look, u, v float32) float32 { return b.rim(length(u, v)) }},
+	{Name: tipPicture, Label: "picture", at: func(b *look, u, v float32) float32 {
+		if b.alpha == nil {
+			return 0
+		}
+		return b.alpha.at(u, v, b.soft)
+	}},
 	{Name: "square", Label: "square", at: func(b *look, u, v float32) float32 {
 		return b.rim(abs(u)*math.Sqrt2) * b.rim(abs(v)*math.Sqrt2)
 	}},

@@ -387,7 +387,7 @@ func strokeReference(p func(format string, args ...any)) {
 	for _, t := range brush.Tips {
 		names = append(names, "`"+t.Name+"`")
 	}
-	p("A brush has a `name`, a `tip` (%s) and:\n", strings.Join(names, ", "))
+	p("A brush has a `name`, a `tip` (%s) and the numbers below; one whose tip is a picture also `alpha`, the hash of one of the document’s `alphas`: an object that has for each hash `side`, a power of two up to %d, and `grey`, side × side bytes in base64 from the top left.\n", strings.Join(names, ", "), brush.MaxAlpha)
 	p("| number | from | to | default | what it says |\n|---|---|---|---|---|")
 	for _, q := range brush.Params {
 		words := q.Help

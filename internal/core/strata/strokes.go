@@ -236,6 +236,25 @@ type Painting map[int32]*brush.Stroke
 func pull(root any) (Painting, error) {
 	m, _ := root.(map[string]any)
 	var out Painting
+	alphas := map[string]*brush.Alpha{}
+	if given, ok := m["alphas"]; ok {
+		delete(m, "alphas")
+		text, err := json.Marshal(given)
+		if err == nil {
+			err = strictly(text, &alphas)
+		}
+		if err != nil {
+			return nil, errors.New("alphas: they are the pictures of brushes by their hashes, each with side and grey")
+		}
+		for hash, a := range alphas {
+			if a == nil {
+				return nil, fmt.Errorf("alphas.%s: it is empty", hash)
+			}
+			if err := a.Check(); err != nil {
+				return nil, fmt.Errorf("alphas.%s: %w", hash, err)
+			}
+		}
+	}
 	for i, l := range list(m["layers"]) {
 		layer, _ := l.(map[string]any)
 		for k, c := range list(layer["where"]) {
@@ -252,6 +271,13 @@ func pull(root any) (Painting, error) {
 				stroke, hidden, err := readStroke(s)
 				if err != nil {
 					return nil, fault(err)
+				}
+				if hash := stroke.Brush.Alpha; hash != "" {
+					a := alphas[hash]
+					if a == nil {
+						return nil, fault(fmt.Errorf("the picture %s of its brush is not among the alphas", hash))
+					}
+					stroke.Attach(a)
 				}
 				if out == nil {
 					out = Painting{}
@@ -315,6 +341,7 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 	if err := json.Unmarshal(encode(d), &tree); err != nil {
 		return nil, err
 	}
+	alphas := map[string]*brush.Alpha{}
 	for i := range d.Layers {
 		for k := range d.Layers[i].Where {
 			c := &d.Layers[i].Where[k]
@@ -330,6 +357,9 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 				if s == nil {
 					continue
 				}
+				if a := s.Alpha(); a != nil {
+					alphas[s.Brush.Alpha] = a
+				}
 				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Hidden: n < 0, Paths: s.Paths}
 				if b, err := brush.BuiltIn(s.Brush.Name); err == nil && b == s.Brush {
 					w.Brush = encode(b.Name)
@@ -338,6 +368,9 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 			}
 			list(list(tree["layers"])[i].(map[string]any)["where"])[k].(map[string]any)["strokes"] = all
 		}
+	}
+	if len(alphas) > 0 {
+		tree["alphas"] = alphas
 	}
 	return tree, nil
 }

@@ -430,8 +430,8 @@ export class Brushwork {
       return d;
     };
     const tick = (words, on, set, title = '') => { const i = el('input', { type: 'checkbox', checked: on }); i.onchange = () => set(i.checked); return el('label.tick', { title }, i, words); };
-    const tip = el('select.compact', { 'aria-label': 'Tip' }, ...this.app.tables.tips.map(t => el('option', { value: t.name, selected: t.name === b.tip }, t.label)));
-    tip.onchange = () => put('brush', { ...this.set.brush, tip: tip.value });
+    const tip = el('select.compact', { 'aria-label': 'Tip' }, ...this.app.tables.tips.filter(t => t.name !== 'picture' || b.alpha).map(t => el('option', { value: t.name, selected: t.name === b.tip }, t.label)));
+    tip.onchange = () => { const { alpha, ...rest } = this.set.brush; put('brush', tip.value === 'picture' ? { ...rest, alpha, tip: 'picture' } : { ...rest, tip: tip.value }); };
     const stand = el('select.compact', { 'aria-label': 'Pressure without a pen' }, ...STAND_INS.map(([v, w]) => el('option', { value: v, selected: v === s.standIn }, w)));
     stand.onchange = () => put('standIn', stand.value);
     const l = this.target()?.layer, hex = s.own?.colour || l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
@@ -449,6 +449,7 @@ export class Brushwork {
       return box.replaceChildren(el('label.tray-line', {}, 'fills', fill), el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick), number(all.find(p => p.name === 'opacity')));
     }
     box.replaceChildren(
+      this.shelf(),
       el('div.tray-size', {}, size, by),
       el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick),
       el('div.tray-grid', {}, ...first.map(n => number(all.find(p => p.name === n)))),
@@ -465,22 +466,90 @@ export class Brushwork {
     if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
   }
 
-  /** The specimens: a real stroke of each brush. */
+  /** The specimens: a real stroke of each brush, people's own first. */
   board() {
     const box = $('#specimens'), l = this.target()?.layer || this.app.layer(), hex = this.set.own?.colour || l?.what.colour.on && l.what.colour.hex || '#d8d2c4';
-    if (!box.children.length) {
-      for (const b of this.app.tables.brushes) {
-        const c = el('canvas', { width: 236, height: 44, 'aria-hidden': 'true' }), k = el('button.specimen', { 'data-brush': b.name, title: b.name }, c, el('span', {}, b.name));
-        k.onclick = () => { this.set.brush = { ...b }; this.keep(); this.render(); this.again(); };
-        box.append(k);
-        call('GET', `/api/specimen?brush=${encodeURIComponent(JSON.stringify(b))}`).then(px => { c.cover = new Uint8Array(px); this.ink(c); }, () => {});
-      }
+    if (!this.boarded) {
+      this.boarded = true;
+      box.replaceChildren(...this.app.tables.brushes.map(b => this.specimen(b, false)));
+      this.listOwn();
     }
     if (hex !== this.hex) {
       this.hex = hex;
       for (const c of box.querySelectorAll('canvas')) this.ink(c);
     }
-    for (const k of box.children) { const on = k.dataset.brush === this.set.brush.name; k.classList.toggle('on', on); k.setAttribute('aria-pressed', on); }
+    for (const k of box.querySelectorAll('[data-brush]')) { const on = k.dataset.brush === this.set.brush.name; k.parentElement.classList.toggle('on', on); k.setAttribute('aria-pressed', on); }
+  }
+
+  /** The strip of a brush. */
+  specimen(b, own) {
+    const c = el('canvas', { width: 236, height: 44, 'aria-hidden': 'true' }), k = el('button', { 'data-brush': b.name, title: b.name }, c, el('span', {}, b.name)), row = el(own ? 'div.specimen.own' : 'div.specimen', {}, k);
+    k.onclick = () => { this.set.brush = { ...b }; this.keep(); this.render(); this.again(); };
+    if (own) {
+      const url = `/api/brushes/${encodeURIComponent(b.name)}`;
+      const file = el('a.plain', { href: url, download: `${b.name}.brush.json`, title: 'Save it as a file', 'aria-label': `Save ${b.name} as a file` }, icon('download'));
+      const gone = el('button.plain', { title: 'Delete it; strokes made with it stay', 'aria-label': `Delete ${b.name}`, 'data-gone': b.name }, icon('trash'));
+      gone.onclick = async () => { try { await call('DELETE', url); await this.listOwn(); } catch (e) { toast(e.message); } };
+      row.append(file, gone);
+    }
+    call('GET', `/api/specimen?brush=${encodeURIComponent(JSON.stringify(b))}`).then(px => { c.cover = new Uint8Array(px); this.ink(c); }, () => {});
+    return row;
+  }
+
+  /** Fetches people's own brushes. */
+  async listOwn() {
+    try {
+      const own = await call('GET', '/api/brushes'), box = $('#specimens');
+      for (const k of box.querySelectorAll('.own')) k.remove();
+      box.prepend(...own.map(b => this.specimen(b, true)));
+      this.board();
+    } catch (e) {
+      toast(e.message);
+    }
+  }
+
+  /** What is done with brushes as a whole: a picture as the tip, keeping the one in hand, bringing one in. */
+  shelf() {
+    const name = el('input.field-text', { placeholder: 'name of the brush in hand', 'aria-label': 'Name to keep the brush under', maxLength: 60, 'data-brush-name': '' });
+    const own = this.app.tables.brushes.some(b => b.name === this.set.brush.name) ? '' : this.set.brush.name;
+    name.value = own;
+    const save = async () => {
+      if (!name.value.trim()) return;
+      try {
+        const b = { ...this.set.brush, name: name.value.trim() };
+        await call('POST', '/api/brushes?save=1', b);
+        this.set.brush = b;
+        this.keep();
+        await this.listOwn();
+        this.render();
+      } catch (e) {
+        toast(e.message);
+      }
+    };
+    name.onkeydown = e => { e.stopPropagation(); if (e.key === 'Enter') save(); };
+    const keep = el('button.button', { title: 'Keep the brush in hand under this name', 'data-brush-keep': '' }, 'Keep');
+    keep.onclick = save;
+    const file = (title, accept, icon_, sel, then) => {
+      const input = el('input', { type: 'file', accept, hidden: true, [sel]: '' }), b = el('button.plain', { title, 'aria-label': title }, icon(icon_));
+      b.onclick = () => input.click();
+      input.onchange = async () => { try { if (input.files[0]) await then(input.files[0]); } catch (e) { toast(e.message); } input.value = ''; };
+      return [b, input];
+    };
+    return el('div.tray-shelf', {}, name, keep,
+      ...file('A picture as the tip: its opacity, or how light it is', 'image/*,.tga,.exr,.tif,.tiff', 'photo', 'data-brush-picture', async f => {
+        const form = new FormData();
+        form.append('files', f, f.name);
+        const a = await call('POST', '/api/alphas', form);
+        this.set.brush = { ...this.set.brush, name: f.name.replace(/\.[^.]*$/, '').slice(0, 40) || 'Picture', tip: 'picture', alpha: a.alpha };
+        this.keep();
+        this.render();
+      }),
+      ...file('Bring a brush in from its file', '.json', 'upload', 'data-brush-file', async f => {
+        const a = await call('POST', '/api/brushes', f);
+        await this.listOwn();
+        const b = (await call('GET', '/api/brushes')).find(k => k.name === a.name);
+        if (b) { this.set.brush = b; this.keep(); this.render(); }
+      }));
   }
 
   /** Draws a specimen in the layer's colour. */
