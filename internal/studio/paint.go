@@ -53,6 +53,7 @@ type snapshot struct {
 	ctx     context.Context
 	prog    *compose.Program // of the canvas worked on last
 	ink     bool             // strokes that are being made alone are to be painted
+	was     [2]bool          // what there was to do, wet and full
 }
 
 // program is the document's for a canvas; all canvases of a round take the same averages.
@@ -105,6 +106,20 @@ func (a *Asset) paint() {
 	}
 }
 
+// giveBack leaves to the painter's next round what a snapshot that was taken for something else had taken on.
+func (a *Asset) giveBack(s *snapshot) {
+	a.rounded()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.wet, a.full, a.inkRound = a.wet || s.was[0], a.full || s.was[1], false
+	if a.wet || a.full {
+		select {
+		case a.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
 // rounded notes that a round has ended.
 func (a *Asset) rounded() {
 	a.mu.Lock()
@@ -125,7 +140,7 @@ func (a *Asset) snap(e *easel) *snapshot {
 		s.doc, s.live = a.live.Clone(), true
 	}
 	e.wet = a.withInk(s.doc)
-	s.ink = a.wet && e.sheets != nil
+	s.ink, s.was = a.wet && e.sheets != nil, [2]bool{a.wet, a.full}
 	a.wet, a.inkRound = false, s.ink
 	if !s.ink {
 		a.full = false

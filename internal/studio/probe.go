@@ -30,6 +30,7 @@ func (a *Asset) ask(ctx context.Context, q func(e *easel) error) error {
 func (a *Asset) At(ctx context.Context, set string, u, v float64) (at *compose.At, err error) {
 	err = a.ask(ctx, func(e *easel) error {
 		s := a.snap(e)
+		defer a.giveBack(s)
 		for i := range s.sets {
 			if s.sets[i].Key != set {
 				continue

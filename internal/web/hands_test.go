@@ -34,7 +34,7 @@ func withModel(t *testing.T, name string, data []byte) *rig {
 	if err := os.WriteFile(name, data, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	r.page.MustSetViewport(1000, 640, 0.5, false)
+	r.page.MustSetViewport(1000, 640, 0.35, false)
 	r.open("/")
 	r.page.MustElement("#model-files").MustSetFiles(name)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state`)

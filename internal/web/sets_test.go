@@ -23,7 +23,7 @@ func TestALayerIsAimedAtFewOfFortySets(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := newRig(t)
-	r.page.MustSetViewport(960, 540, 0.5, false)
+	r.page.MustSetViewport(960, 540, 0.35, false)
 	r.open("/")
 	r.page.MustElement("#model-files").MustSetFiles(name)
 	r.until(`location.pathname.endsWith('/intake') && window.crust?.state?.sets.length === 40`)

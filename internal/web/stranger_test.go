@@ -134,7 +134,7 @@ func TestAStrangersModelOnEveryStage(t *testing.T) {
 	r.until(`document.querySelectorAll('#chain .card-clause[data-clause]').length === 4`)
 	r.until(`crust.bench.pics.pics && Object.keys(crust.bench.pics.pics).length === 5`)
 	r.axe("paint")
-	r.page.MustSetViewport(1280, 800, 0.5, false)
+	r.page.MustSetViewport(1280, 800, 0.35, false)
 	r.until(`innerWidth === 1280`)
 	if right := r.number(`document.querySelector('#chain .card-result').getBoundingClientRect().right`); right > 1280 {
 		t.Errorf("with four clauses the result reaches to %.0f of 1280 px", right)
