@@ -78,6 +78,7 @@ func main() {
 		{"stroke: 200 texels", func() map[string]any { return stroke(200) }},
 		{"stroke: 512 texels", func() map[string]any { return stroke(512) }},
 		{"stroke: a burst of 2,000 samples", burst},
+		{"stroke: among 20,000", manyStrokes},
 		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {

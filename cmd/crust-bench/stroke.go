@@ -1,10 +1,12 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"math"
+	"os"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 	"crust/internal/demo"
+	"crust/internal/store"
 	"crust/internal/studio"
 )
 
@@ -37,8 +40,8 @@ type watched struct {
 
 // withEasel runs f on a rig.
 func withEasel(f func(r *easelRig) map[string]any) map[string]any {
-	s, done := freshStudio()
-	defer done()
+	s, end := freshStudio()
+	defer end()
 	id, err := demo.Make(s, "buoy")
 	check(err)
 	a, err := s.Open(id)
@@ -75,10 +78,17 @@ func withEasel(f func(r *easelRig) map[string]any) map[string]any {
 	m, sets := a.Model()
 	r.pitch = 1 / sets[0].Density(2048)
 	r.path = ring(m, 4000)
-	r.page = a.Watch("")
-	defer r.page.Leave()
+	done := r.watch()
+	defer done()
+	time.Sleep(time.Second)
+	profileFromHere()
+	return f(r)
+}
+
+// watch opens a page that acknowledges all it is sent, and waits until it has everything.
+func (r *easelRig) watch() (done func()) {
+	r.page = r.asset.Watch("")
 	ctx, stop := context.WithCancel(context.Background())
-	defer stop()
 	go r.page.Run(ctx, func(b []byte) error {
 		var e watched
 		if err := json.Unmarshal(b, &e); err != nil {
@@ -92,9 +102,7 @@ func withEasel(f func(r *easelRig) map[string]any) map[string]any {
 		return nil
 	})
 	r.wait(func(e watched) bool { return e.T == "coverage" })
-	time.Sleep(time.Second)
-	profileFromHere()
-	return f(r)
+	return func() { r.page.Leave(); stop() }
 }
 
 func (r *easelRig) wait(f func(e watched) bool) {
@@ -123,48 +131,50 @@ func ring(m *mesh.Model, n int) (out []brush.Point) {
 // stroke paints with a brush so many texels wide, a batch of four samples at a time, and measures from each batch to the last of
 // its tiles given to the socket.
 func stroke(texels float64) map[string]any {
-	return withEasel(func(r *easelRig) map[string]any {
-		b := brush.New()
-		size := float32(texels * r.pitch)
-		// Samples as a hand makes them that moves on by six brushes a second and is told of sixty times.
-		step := max(1, int(float64(size)/40/(float64(r.path[1].At().Dist(r.path[0].At()))+1e-9)))
-		const warm, batches = 8, 120
-		var spent []float64
-		before := int64(0)
-		at := 0
-		next := func() (some []brush.Point) {
-			for range 4 {
-				some = append(some, r.path[at%len(r.path)])
-				at += step
-			}
-			return some
+	return withEasel(func(r *easelRig) map[string]any { return r.paint(texels) })
+}
+
+func (r *easelRig) paint(texels float64) map[string]any {
+	b := brush.New()
+	size := float32(texels * r.pitch)
+	// Samples as a hand makes them that moves on by six brushes a second and is told of sixty times.
+	step := max(1, int(float64(size)/40/(float64(r.path[1].At().Dist(r.path[0].At()))+1e-9)))
+	const warm, batches = 8, 120
+	var spent []float64
+	before := int64(0)
+	at := 0
+	next := func() (some []brush.Point) {
+		for range 4 {
+			some = append(some, r.path[at%len(r.path)])
+			at += step
 		}
-		for n := range warm + batches {
-			ink := studio.Ink{Layer: r.layer, Clause: r.clause, Points: next()}
-			if n == 0 {
-				ink.Begin = &brush.Stroke{Brush: b, Size: size, Seed: 5}
-			}
-			if n == warm {
-				before = r.bytes.Load()
-			}
-			for len(r.events) > 0 {
-				<-r.events
-			}
-			begun := time.Now()
-			_, err := r.page.Ink(ink)
-			check(err)
-			v := r.asset.Version()
-			r.wait(func(e watched) bool { return e.T == "inked" && e.Version >= v })
-			if n >= warm {
-				spent = append(spent, time.Since(begun).Seconds()*1000)
-			}
-			time.Sleep(8 * time.Millisecond)
+		return some
+	}
+	for n := range warm + batches {
+		ink := studio.Ink{Layer: r.layer, Clause: r.clause, Points: next()}
+		if n == 0 {
+			ink.Begin = &brush.Stroke{Brush: b, Size: size, Seed: 5}
 		}
-		_, err := r.page.Ink(studio.Ink{Layer: r.layer, Clause: r.clause, End: true})
+		if n == warm {
+			before = r.bytes.Load()
+		}
+		for len(r.events) > 0 {
+			<-r.events
+		}
+		begun := time.Now()
+		_, err := r.page.Ink(ink)
 		check(err)
-		slices.Sort(spent)
-		return map[string]any{"median_ms": round(spent[len(spent)/2]), "p95_ms": round(spent[len(spent)*95/100]), "texels": texels, "batch_texels": round(texels / 10), "size_cm": round(float64(size) * 100), "kbytes": round(float64(r.bytes.Load()-before) / batches / 1000)}
-	})
+		v := r.asset.Version()
+		r.wait(func(e watched) bool { return e.T == "inked" && e.Version >= v })
+		if n >= warm {
+			spent = append(spent, time.Since(begun).Seconds()*1000)
+		}
+		time.Sleep(8 * time.Millisecond)
+	}
+	_, err := r.page.Ink(studio.Ink{Layer: r.layer, Clause: r.clause, End: true})
+	check(err)
+	slices.Sort(spent)
+	return map[string]any{"median_ms": round(spent[len(spent)/2]), "p95_ms": round(spent[len(spent)*95/100]), "texels": texels, "batch_texels": round(texels / 10), "size_cm": round(float64(size) * 100), "kbytes": round(float64(r.bytes.Load()-before) / batches / 1000)}
 }
 
 // burst sends 2,000 samples as fast as they go, and tells when the last of them is seen.
@@ -194,4 +204,49 @@ func burst() map[string]any {
 		}
 		return map[string]any{"seconds": round(all), "points": len(s.Paths[0])}
 	})
+}
+
+// manyStrokes opens an asset of 20,000 strokes, and asks what one tile's worth of them costs against all.
+func manyStrokes() map[string]any {
+	dir, err := os.MkdirTemp("", "crust-bench")
+	check(err)
+	defer os.RemoveAll(dir)
+	s, end := openStudio(dir)
+	low, _ := demo.Buoy()
+	path := ring(low, 4000)
+	doc := new(strata.Document)
+	base, l := doc.NewLayer("Base"), doc.NewLayer("Strokes")
+	c, err := doc.NewClause("brush")
+	check(err)
+	painted := strata.Painting{}
+	const many = 20_000
+	for n := int32(1); n <= many; n++ {
+		at := int(n) * 7919 % (len(path) - 12)
+		painted[n] = &brush.Stroke{Brush: brush.New(), Size: 0.01 + 0.00002*float32(n%1000), Seed: uint32(n), Paths: [][]brush.Point{path[at : at+4+int(n%8)]}}
+		c.Strokes = append(c.Strokes, n)
+	}
+	l.Where = append(l.Where, c)
+	doc.Layers = append(doc.Layers, base, l)
+	var file bytes.Buffer
+	check(demo.WriteModel(&file, low))
+	id, err := s.CreatePainted("many", studio.Upload{store.File{Name: "buoy.glb", Data: file.Bytes()}}, doc, painted)
+	check(err)
+	end()
+	s, end = openStudio(dir)
+	defer end()
+	begun := time.Now()
+	a, err := s.Open(id)
+	check(err)
+	opened := time.Since(begun).Seconds()
+	r := &easelRig{asset: a, events: make(chan watched, 100_000), layer: a.Document().Layers[1].ID, clause: a.Document().Layers[1].Where[0].ID, path: path}
+	_, sets := a.Model()
+	r.pitch = 1 / sets[0].Density(1024)
+	done := r.watch()
+	defer done()
+	seen := time.Since(begun).Seconds()
+	time.Sleep(time.Second)
+	// A stroke of 40 texels at 1024 px, batch by batch, over all of them.
+	out := r.paint(40)
+	out["open_s"], out["seen_s"], out["strokes"] = round(opened), round(seen), many
+	return out
 }
