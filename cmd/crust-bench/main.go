@@ -276,16 +276,22 @@ func freshStudio() (s *studio.Studio, done func()) {
 func bakeLarge() {
 	s, done := openStudio(*folder)
 	defer done()
-	id, err := demo.Make(s, "winch")
+	drafted(s, "winch", 4096)
+}
+
+// drafted is one of the demo's assets with all its maps baked as drafts of a size.
+func drafted(s *studio.Studio, name string, size int) *studio.Asset {
+	id, err := demo.Make(s, name)
 	check(err)
 	a, err := s.Open(id)
 	check(err)
-	check(a.SetSettings(studio.Settings{Quality: "draft", Size: 4096}))
+	check(a.SetSettings(studio.Settings{Quality: "draft", Size: size}))
 	check(a.Bake(a.Missing()))
 	a.WaitJob(nil)
 	if n := len(a.Missing()); n > 0 {
 		check(fmt.Errorf("%d maps are missing", n))
 	}
+	return a
 }
 
 func referenceRate(m *mesh.Model, points, rays int) float64 {

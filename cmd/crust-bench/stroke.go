@@ -42,19 +42,13 @@ type watched struct {
 func withEasel(f func(r *easelRig) map[string]any) map[string]any {
 	s, end := freshStudio()
 	defer end()
-	id, err := demo.Make(s, "buoy")
-	check(err)
-	a, err := s.Open(id)
-	check(err)
-	check(a.SetSettings(studio.Settings{Quality: "draft", Size: 512}))
-	check(a.Bake(a.Missing()))
-	a.WaitJob(nil)
+	a := drafted(s, "buoy", 512)
 	r := &easelRig{asset: a, events: make(chan watched, 100_000)}
 	var old []string
 	for _, l := range a.Document().Layers {
 		old = append(old, l.ID)
 	}
-	_, err = a.Edit(strata.Edit{Do: "delete", Layers: old}, false)
+	_, err := a.Edit(strata.Edit{Do: "delete", Layers: old}, false)
 	check(err)
 	stack := deepStack(16)
 	painted := &stack.Layers[3]

@@ -72,7 +72,7 @@ var Params = []Param{
 	{Name: "turn", Label: "turn", Group: "shape", Unit: "°", Min: -180, Max: 180, Help: "by so much more", Of: func(b *Brush) *float32 { return &b.Turn }},
 	{Name: "flow", Label: "flow", Group: "laying", Min: 0.01, Max: 1, Default: 1, Help: "what one dab lays down", Of: func(b *Brush) *float32 { return &b.Flow }},
 	{Name: "opacity", Label: "opacity", Group: "laying", Min: 0.01, Max: 1, Default: 1, Help: "what a stroke lays down at the most", Of: func(b *Brush) *float32 { return &b.Opacity }},
-	{Name: "spacing", Label: "spacing", Group: "laying", Min: 0.02, Max: 8, Default: 0.15, Log: true, Help: "from one dab to the next, in sizes", Of: func(b *Brush) *float32 { return &b.Spacing }},
+	{Name: "spacing", Label: "spacing", Group: "laying", Min: 0.02, Max: 8, Default: 0.15, Log: true, Help: "from one dab to the next, in sizes; a round brush of full flow sweeps on where they are less than half a size apart", Of: func(b *Brush) *float32 { return &b.Spacing }},
 	{Name: "scatter", Label: "scatter", Group: "laying", Max: 4, Help: "how far dabs fall beside the path, in sizes", Of: func(b *Brush) *float32 { return &b.Scatter }},
 	{Name: "count", Label: "at once", Group: "laying", Min: 1, Max: 8, Default: 1, Whole: true, Help: "dabs that fall at once", Of: func(b *Brush) *float32 { return &b.Count }},
 	{Name: "jitterSize", Label: "size", Group: "chance", Max: 1, Help: "dabs are smaller by chance, by up to so much", Of: func(b *Brush) *float32 { return &b.JitterSize }},

@@ -222,3 +222,27 @@ func TestDecodeRefuses(t *testing.T) {
 		t.Error("a stroke with something behind it was taken")
 	}
 }
+
+// A tip says which of hardness and grain tell on it, so that the tray offers no number that does nothing: changing the number
+// changes the specimen where it does, and only there.
+func TestTipsSayWhatTellsOnThem(t *testing.T) {
+	for _, tip := range Tips {
+		if tip.Name == tipPicture {
+			continue
+		}
+		changes := func(of func(b *Brush) *float32) bool {
+			b := New()
+			b.Tip, b.Spacing = tip.Name, 1.5
+			*of(&b) = 0.3
+			one := Specimen(b, nil, 200, 44, 26)
+			*of(&b) = 0.7
+			return !bytes.Equal(one, Specimen(b, nil, 200, 44, 26))
+		}
+		if got := changes(func(b *Brush) *float32 { return &b.Hardness }); got != tip.Hard {
+			t.Errorf("%s: hardness changes it: %v, it says %v", tip.Name, got, tip.Hard)
+		}
+		if got := changes(func(b *Brush) *float32 { return &b.Grain }); got != tip.Grain {
+			t.Errorf("%s: grain changes it: %v, it says %v", tip.Name, got, tip.Grain)
+		}
+	}
+}

@@ -128,21 +128,6 @@ type Again struct {
 // MaxTurns bounds how many times a stroke is repeated all round.
 const MaxTurns = 64
 
-// Box holds all that the stroke may touch.
-func (s *Stroke) Box() geom.Box {
-	box := geom.EmptyBox()
-	grow := s.reach()
-	for _, m := range s.copies() {
-		for _, path := range s.Paths {
-			for i := range path {
-				p := m.place(path[i].At())
-				box = box.Union(geom.Box{Min: p.Sub(grow), Max: p.Add(grow)})
-			}
-		}
-	}
-	return box
-}
-
 // reach is how far from the path something is laid down, each way.
 func (s *Stroke) reach() geom.Vec3 {
 	r := s.Size / 2 * (math.Sqrt2 + 2*s.Brush.Scatter)

@@ -10,6 +10,8 @@ import (
 type Tip struct {
 	Name  string `json:"name"`
 	Label string `json:"label"`
+	Hard  bool   `json:"hard"`  // hardness tells on it
+	Grain bool   `json:"grain"` // and so does grain
 	// profile: it is a shape in height, so that dabs over each other do not add up.
 	profile bool
 	// at is how much is laid down at a place of the tip, 0–1, where the tip's rim is 1 from its middle, u to its right and v up. Its forms
@@ -29,43 +31,43 @@ const tipPicture = "picture"
 
 // Tips lists the tips in the order in which they are offered.
 var Tips = []Tip{
-	{Name: "round", Label: "round", at: func(b *look, u, v float32) float32 { return b.rim(length(u, v)) }},
+	{Name: "round", Label: "round", Hard: true, at: func(b *look, u, v float32) float32 { return b.rim(length(u, v)) }},
 	{Name: tipPicture, Label: "picture", at: func(b *look, u, v float32) float32 {
 		if b.alpha == nil {
 			return 0
 		}
 		return b.alpha.at(u, v, b.soft)
 	}},
-	{Name: "square", Label: "square", at: func(b *look, u, v float32) float32 {
+	{Name: "square", Label: "square", Hard: true, at: func(b *look, u, v float32) float32 {
 		return b.rim(abs(u)*math.Sqrt2) * b.rim(abs(v)*math.Sqrt2)
 	}},
-	{Name: "chalk", Label: "chalk", at: func(b *look, u, v float32) float32 {
+	{Name: "chalk", Label: "chalk", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 {
 		r := length(u, v)
 		n := rough(u/b.grain, v/b.grain, b.seed)*0.65 + rough(2.3*u/b.grain, 2.3*v/b.grain, b.seed+7)*0.35
 		return b.rim(r) * b.over(n-0.3-0.35*r*r, b.grain*2.5)
 	}},
-	{Name: "bristle", Label: "bristle", at: func(b *look, u, v float32) float32 {
+	{Name: "bristle", Label: "bristle", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 {
 		// Hairs lie side by side across the stroke, and lose their paint here and there along it.
 		n := rough(0.35*u/b.grain, v/b.grain, b.seed&^0xff)*0.7 + rough(1.5*u/b.grain, 2*v/b.grain, b.seed)*0.3
 		return b.rim(length(u, v)) * b.over(n-0.45-0.2*v*v, b.grain*2)
 	}},
-	{Name: "speckle", Label: "speckle", at: func(b *look, u, v float32) float32 { return b.rim(length(u, v)*0.98) * dots(b, u, v, 0.12, 0.34, 0.4) }},
-	{Name: "drops", Label: "drops", at: func(b *look, u, v float32) float32 { return dots(b, u, v, 0.15, 0.48, 0.5) * b.rim(length(u, v)*0.9) }},
-	{Name: "scratch", Label: "scratch", at: func(b *look, u, v float32) float32 {
+	{Name: "speckle", Label: "speckle", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 { return b.rim(length(u, v)*0.98) * dots(b, u, v, 0.12, 0.34, 0.4) }},
+	{Name: "drops", Label: "drops", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 { return dots(b, u, v, 0.15, 0.48, 0.5) * b.rim(length(u, v)*0.9) }},
+	{Name: "scratch", Label: "scratch", Grain: true, at: func(b *look, u, v float32) float32 {
 		// Thin, with a bend, and thinner towards its ends.
 		bend := (rough(1.2*u, 3.7, b.seed) - 0.5) * 0.5
 		thin := b.grain * (1 - u*u) * (0.5 + rough(6*u, 9.1, b.seed+3))
 		return b.line(abs(v-bend), thin)
 	}},
-	{Name: "chip", Label: "chip", at: func(b *look, u, v float32) float32 { return b.inside(0.95-angular(b, u, v, 7), 1) }},
-	{Name: "flake", Label: "flake", at: func(b *look, u, v float32) float32 { return b.inside(0.95-angular(b, u, v, 5), 1) }},
-	{Name: "drip", Label: "drip", at: func(b *look, u, v float32) float32 {
+	{Name: "chip", Label: "chip", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 { return b.inside(0.95-angular(b, u, v, 7), 1) }},
+	{Name: "flake", Label: "flake", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 { return b.inside(0.95-angular(b, u, v, 5), 1) }},
+	{Name: "drip", Label: "drip", Hard: true, at: func(b *look, u, v float32) float32 {
 		// A round head at the foot and a tail that ends above.
 		head := length(u, v+0.7) - 0.28
 		tail := max(abs(u+(rough(2*v, 1.3, b.seed)-0.5)*0.1)-0.05-0.13*geom.Clamp01(0.5-v*0.6)*geom.Clamp01(0.5-v*0.6), abs(v-0.1)-0.85)
 		return b.inside(-min(head, tail), 0.25) * (1 - 0.5*geom.Clamp01(v))
 	}},
-	{Name: "crack", Label: "crack", at: func(b *look, u, v float32) float32 {
+	{Name: "crack", Label: "crack", Hard: true, Grain: true, at: func(b *look, u, v float32) float32 {
 		bend := (rough(2.5*u/(b.grain*4), 1.9, b.seed)-0.5)*0.9 + (rough(9*u, 4.4, b.seed+1)-0.5)*0.2
 		bend *= 1 - u*u*u*u // dabs meet on the path
 		return b.line(abs(v-bend), 0.05+0.06*rough(5*u, 2.2, b.seed+5)) * b.rim(abs(u)*0.99)
@@ -80,17 +82,17 @@ var Tips = []Tip{
 		return root(1-r*r) * (0.62 + 0.38*geom.Clamp01(0.5+0.9*(u-0.35*v*v)))
 	}},
 	{Name: "stitch", Label: "stitch", profile: true, at: func(b *look, u, v float32) float32 {
-		r := length(u-clamp(u, -0.7, 0.7), v*0.9) / 0.3
+		r := length(u-min(max(u, -0.7), 0.7), v*0.9) / 0.3
 		return root(1 - r*r)
 	}},
-	{Name: "slot", Label: "slotted screw", profile: true, at: func(b *look, u, v float32) float32 {
+	{Name: "slot", Label: "slotted screw", Hard: true, profile: true, at: func(b *look, u, v float32) float32 {
 		return screw(b, length(u, v)) * (1 - b.inside(0.1-abs(v), 1)*b.inside(0.82-abs(u), 1))
 	}},
-	{Name: "cross", Label: "crossed screw", profile: true, at: func(b *look, u, v float32) float32 {
+	{Name: "cross", Label: "crossed screw", Hard: true, profile: true, at: func(b *look, u, v float32) float32 {
 		arm := func(u, v float32) float32 { return b.inside(0.1-0.05*abs(u)-abs(v), 1) * b.inside(0.55-abs(u), 1) }
 		return screw(b, length(u, v)) * (1 - max(arm(u, v), arm(v, u)))
 	}},
-	{Name: "hexagon", Label: "hexagon", profile: true, at: func(b *look, u, v float32) float32 {
+	{Name: "hexagon", Label: "hexagon", Hard: true, profile: true, at: func(b *look, u, v float32) float32 {
 		d := max(abs(u), abs(0.5*u+0.8660254*v), abs(0.5*u-0.8660254*v)) // to the nearest side
 		return geom.Clamp01((0.82-d)/max(0.1, b.soft)) * (0.9 + 0.1*b.inside(0.7-length(u, v), 1))
 	}},
@@ -98,10 +100,10 @@ var Tips = []Tip{
 		r := length(u, v)
 		return geom.Clamp01((0.98-r)/max(0.06, b.soft)) * geom.Clamp01((r-0.46)/max(0.06, b.soft))
 	}},
-	{Name: "groove", Label: "groove", profile: true, at: func(b *look, u, v float32) float32 {
+	{Name: "groove", Label: "groove", Hard: true, profile: true, at: func(b *look, u, v float32) float32 {
 		return b.rim(abs(v)/0.35) * b.rim(abs(u))
 	}},
-	{Name: "plus", Label: "plus", profile: true, at: func(b *look, u, v float32) float32 {
+	{Name: "plus", Label: "plus", Hard: true, profile: true, at: func(b *look, u, v float32) float32 {
 		return max(b.inside(0.2-abs(v), 1)*b.inside(0.9-abs(u), 1), b.inside(0.2-abs(u), 1)*b.inside(0.9-abs(v), 1))
 	}},
 }
@@ -214,5 +216,3 @@ func length(x, y float32) float32 { return float32(math.Sqrt(float64(x*x + y*y))
 func abs(v float32) float32       { return max(v, -v) }
 func root(v float32) float32      { return float32(math.Sqrt(float64(max(0, v)))) }
 func floor(v float32) float32     { return float32(math.Floor(float64(v))) }
-
-func clamp(v, low, high float32) float32 { return min(max(v, low), high) }

@@ -156,10 +156,8 @@ func (a *around) evaluate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, n := range needs {
-		if !n.ready(ctx) {
-			return ctx.Err()
-		}
+	if !allReady(ctx, needs) {
+		return ctx.Err()
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -187,10 +185,8 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 	if err != nil {
 		return err
 	}
-	for _, n := range needs {
-		if !n.ready(ctx) {
-			return ctx.Err()
-		}
+	if !allReady(ctx, needs) {
+		return ctx.Err()
 	}
 	for _, k := range a.inks {
 		if k.mean != nil && !k.mean.ready(ctx) {
@@ -261,6 +257,11 @@ func wantedBy(cs []clause) []needed {
 // needed is what has to be ready before something is evaluated on a cloud.
 type needed interface {
 	ready(ctx context.Context) bool
+}
+
+// allReady makes all that is needed ready; false when the work was stopped.
+func allReady(ctx context.Context, needs []needed) bool {
+	return !slices.ContainsFunc(needs, func(n needed) bool { return !n.ready(ctx) })
 }
 
 // wants gathers averages, and what runs down, from steps and what these depend on.

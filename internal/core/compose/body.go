@@ -10,6 +10,7 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/bake"
+	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -247,7 +248,10 @@ func (b *Body) Close() {
 func Surrounded(d *strata.Document) bool {
 	for i := range d.Layers {
 		l := &d.Layers[i]
-		if l.Soften > 0 || slices.ContainsFunc(l.Where, func(c strata.Clause) bool { return c.Shape.Soften > 0 || c.Relief() }) {
+		if l.Soften > 0 || slices.ContainsFunc(l.Where, func(c strata.Clause) bool {
+			k, err := field.KindOf(c.Kind)
+			return c.Shape.Soften > 0 || c.Relief() || err == nil && k.Needs&field.NeedRuns != 0
+		}) {
 			return true
 		}
 	}

@@ -248,22 +248,24 @@ func (p *plan) joined(i int) uint64 {
 func (p *plan) clause(i int, c strata.Clause) uint64 {
 	k, err := field.KindOf(c.Kind)
 	runs := err == nil && k.Needs&field.NeedRuns != 0
-	c.ID = ""
-	if !runs {
-		c.Strokes = nil // which are hashed where they lie
+	var drawn []ink
+	if runs && len(c.Strokes) > 0 {
+		drawn = []ink{{of: p.strokes(&c)}}
 	}
+	c.ID, c.Strokes = "", nil // strokes are hashed where they lie
 	b, _ := json.Marshal(c)
 	h := fnv.New64a()
 	h.Write(b)
 	if runs {
-		// What its source depends on, with all strokes that there are.
+		// What its source depends on, with all strokes that are done, wherever they lie.
 		h := h.Sum64()
 		if j := p.sameAs(i, &c); j >= 0 {
 			h = mix(h, p.finished(j, i))
-			for _, k := range p.inksShown(j, i) {
-				for at := range k.strokes() {
-					h = mix(h, uint64(at))
-				}
+			drawn = append(drawn, p.inksShown(j, i)...)
+		}
+		for _, k := range drawn {
+			for at := range k.strokes() {
+				h = mix(h, uint64(at))
 			}
 		}
 		return h

@@ -50,6 +50,9 @@ var fillings = map[string]func(b *Body, from int32, of []bool){
 
 // filled is which triangles a stroke that fills covers; nil for one that does not.
 func (b *Body) filled(l *struck) []bool {
+	if l.stroke.Fill == "" {
+		return nil // as nearly all are, and this is asked for each
+	}
 	way := fillings[l.stroke.Fill]
 	if way == nil || len(b.model.Tris) == 0 {
 		return nil

@@ -158,7 +158,7 @@ type ink struct {
 	mean  *around
 }
 
-// strokes lists the numbers of all strokes that are seen.
+// strokes lists the numbers of all strokes that are seen and done.
 func (k ink) strokes() iter.Seq[int32] {
 	return func(yield func(int32) bool) {
 		if k.of != nil {

@@ -162,10 +162,8 @@ func (r *runoff) drops(ctx context.Context, v []float64) (out []drop, err error)
 	if err != nil || fill == nil {
 		return nil, err
 	}
-	for _, n := range needs {
-		if !n.ready(ctx) {
-			return nil, ctx.Err()
-		}
+	if !allReady(ctx, needs) {
+		return nil, ctx.Err()
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()

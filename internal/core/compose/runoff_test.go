@@ -5,6 +5,7 @@ import (
 	"math"
 	"testing"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
@@ -166,5 +167,41 @@ func TestDropsFallOnToWhatLiesBelow(t *testing.T) {
 	}
 	if share := sum / float32(c.Len()); share < 0.05 || share > 0.9 {
 		t.Errorf("%.3f of the surface is stained by drops from all over it", share)
+	}
+}
+
+// A stroke that drops run from is made first, and they run when it is done: what was evaluated meanwhile does not stand in their way.
+func TestDropsRunWhenTheirStrokeIsDone(t *testing.T) {
+	m := mesh.Grid(6, 6, 0, func(s, t float64) [3]float64 { return [3]float64{s, 1 - t, t} })
+	sets, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := NewCanvas(context.Background(), body(m, sets, nil), &sets[0], 256)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pen, err := brush.NewPen(brush.Stroke{Brush: soft(1), Size: 0.02})
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := float32(math.Sqrt2 / 2)
+	if err := pen.Add([]brush.Point{{0.3, 0.8, 0.2, 0, n, n, 1}, {0.5, 0.8, 0.2, 0, n, n, 1}}); err != nil {
+		t.Fatal(err)
+	}
+	d := running(t, nil)
+	stained := func() (sum float32) {
+		painting(c.body, pen.Stroke())
+		for _, v := range fieldOf(t, c, d, 0, "") {
+			sum += v
+		}
+		return sum
+	}
+	if sum := stained(); sum != 0 {
+		t.Errorf("drops ran from a stroke that is being made: %g", sum)
+	}
+	pen.Lift()
+	if stained() == 0 {
+		t.Error("no drops ran when it was done")
 	}
 }

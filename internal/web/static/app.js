@@ -1,5 +1,5 @@
 // The page of one asset: its stages, its socket, and what they share.
-import { $, choose, clock, complain, el, grouped, pennant, toast } from './dom.js';
+import { $, choose, clock, complain, el, grouped, pennant, toast, typing } from './dom.js';
 import { call, Socket } from './api.js';
 import { Viewport } from './viewport.js';
 import { Intake } from './intake.js';
@@ -428,7 +428,6 @@ class App {
   }
 
   keys() {
-    const typing = e => e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog');
     addEventListener('keydown', e => {
       if (typing(e)) return;
       const key = e.key.toLowerCase();

@@ -1,8 +1,7 @@
 // Painting by hand: the rack of tools, the tray with the brush's values, and the pen on the model and on the flat map.
-import { $, choose, el, icon, toast } from './dom.js';
+import { $, el, icon, toast, typing } from './dom.js';
 import { call } from './api.js';
-import { value } from './values.js';
-import { show } from './values.js';
+import { show, value } from './values.js';
 import { Picker } from './picker.js';
 import { Tally } from './tally.js';
 
@@ -42,7 +41,6 @@ export class Brushwork {
   /** Takes a tool of the rack up. */
   take(tool) {
     this.tool = tool;
-    choose($('#rack'), tool);
     for (const b of document.querySelectorAll('#rack [data-tool]')) { b.classList.toggle('on', b.dataset.tool === tool); b.setAttribute('aria-pressed', b.dataset.tool === tool); }
     document.body.classList.toggle('painting', tool !== 'orbit');
     this.ring(null);
@@ -282,7 +280,6 @@ export class Brushwork {
   }
 
   keys() {
-    const typing = e => e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog');
     addEventListener('keydown', e => {
       if (typing(e) || e.ctrlKey || e.metaKey || this.app.stageName !== 'paint') return;
       const key = e.key.toLowerCase();
@@ -423,10 +420,12 @@ export class Brushwork {
     const size = value({ name: 'size', label: 'size', value: s[unit[0]] || this.metres({}), min: unit[2], max: unit[3], default: unit[0] === 'metres' ? (this.app.viewport.size || 1) / 40 : unit[0] === 'px' ? 48 : 24, unit: unit[1], log: true, figures: 3, live: v => { this.set[unit[0]] = v; this.again(); }, commit: v => put(unit[0], v) });
     const by = el('select.compact', { 'aria-label': 'Size is measured', title: 'How the size is measured' }, ...[['model', 'on the model'], ['screen', 'on screen'], ['texels', 'in texels']].map(([v, w]) => el('option', { value: v, selected: v === s.by }, w)));
     by.onchange = () => put('by', by.value);
+    const tells = { hardness: 'hard', pressHard: 'hard', grain: 'grain' }, tip0 = this.app.tables.tips.find(t => t.name === b.tip);
+    const counts = p => !tells[p.name] || tip0?.[tells[p.name]]; // numbers that do nothing for the tip are left out
     const number = p => value({ ...p, name: p.name, value: b[p.name], figures: 2, commit: v => this.change(p.name, v) });
     const all = this.app.tables.brushParams, first = ['hardness', 'flow', 'opacity', 'spacing'];
     const group = (name, words, ...more) => {
-      const d = el('details', { 'data-group': name, open: open.has(name) }, el('summary', {}, words), el('div.tray-grid', {}, ...all.filter(p => p.group === name && !first.includes(p.name)).map(number)), ...more);
+      const d = el('details', { 'data-group': name, open: open.has(name) }, el('summary', {}, words), el('div.tray-grid', {}, ...all.filter(p => p.group === name && !first.includes(p.name) && counts(p)).map(number)), ...more);
       return d;
     };
     const tick = (words, on, set, title = '') => { const i = el('input', { type: 'checkbox', checked: on }); i.onchange = () => set(i.checked); return el('label.tick', { title }, i, words); };
@@ -452,7 +451,7 @@ export class Brushwork {
       this.shelf(),
       el('div.tray-size', {}, size, by),
       el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick),
-      el('div.tray-grid', {}, ...first.map(n => number(all.find(p => p.name === n)))),
+      el('div.tray-grid', {}, ...first.map(n => all.find(p => p.name === n)).filter(counts).map(number)),
       group('shape', 'Shape', el('label.tray-line', {}, 'tip', tip)),
       group('laying', 'Scatter'),
       group('chance', 'By chance'),

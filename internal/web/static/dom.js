@@ -52,6 +52,9 @@ export function complain(node, text) {
   node.hidden = !text;
 }
 
+/** Whether a key goes to a field or a dialog. */
+export const typing = e => e.target.closest?.('input, select, textarea, [contenteditable="true"], dialog');
+
 let toastTimer;
 /** Shows a sentence for a while when there is no better place for it. */
 export function toast(text) {
