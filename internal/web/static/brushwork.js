@@ -473,6 +473,7 @@ export class Brushwork {
       box.replaceChildren(...this.app.tables.brushes.map(b => this.specimen(b, false)));
       this.listOwn();
     }
+    this.tally.ground(hex);
     if (hex !== this.hex) {
       this.hex = hex;
       for (const c of box.querySelectorAll('canvas')) this.ink(c);

@@ -58,7 +58,8 @@ export class Tally {
     c.height = Math.round(high * k);
     const g = c.getContext('2d'), css = getComputedStyle(document.body), to = this.brushwork.target();
     g.scale(k, k);
-    const plain = to?.layer.what.colour.on && to.layer.what.colour.hex || css.getPropertyValue('--text');
+    const plain = to?.layer.what.colour.on && to.layer.what.colour.hex || '#d8d2c4';
+    this.ground(plain);
     for (const t of this.ticks) {
       g.globalAlpha = t.s.hidden ? 0.25 : 1;
       g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : t.s.lost ? css.getPropertyValue('--oxide') : t.s.colour || plain;
@@ -69,6 +70,13 @@ export class Tally {
     g.globalAlpha = 1;
     c.setAttribute('aria-label', `${this.list.length} strokes, ${this.picked.size} chosen; arrows choose, Delete removes, H hides`);
     this.tools();
+  }
+
+  /** Chooses a ground that a colour stands out from. */
+  ground(hex) {
+    const n = parseInt(hex.slice(1), 16);
+    // Rec. ITU-R BT.709's luma.
+    document.body.classList.toggle('pale-ground', 0.2126 * (n >> 16) + 0.7152 * (n >> 8 & 255) + 0.0722 * (n & 255) < 70);
   }
 
   under(e) {
