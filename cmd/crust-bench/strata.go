@@ -92,6 +92,7 @@ func fullStack(layers int) *strata.Document {
 // allFromNothing evaluates the full stack once, with all that is made on the way: clouds, readings, pictures.
 func allFromNothing() map[string]any {
 	e := theStrata()
+	profileFromHere()
 	_, full, tiles := e.run("")
 	return map[string]any{"seconds": round(full), "texels": e.texels, "tiles": tiles, "layers": len(e.doc.Layers)}
 }

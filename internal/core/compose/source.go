@@ -439,9 +439,10 @@ func (l *laying) plane(from int, p geom.Vec3, side float32) (x, y float32) {
 // within rim of it, by how near they come.
 func boxed(nx, ny, nz []float32, rim float32, shares *[3][]float32) {
 	rim = max(rim, 1e-4)
+	from := boxedWide(nx, ny, nz, rim, shares)
 	above, aside, before := shares[0][:len(nx)], shares[1][:len(nx)], shares[2][:len(nx)]
-	for i, x := range nx {
-		y, z := ny[i], nz[i]
+	for i := from; i < len(nx); i++ {
+		x, y, z := nx[i], ny[i], nz[i]
 		x, y, z = max(x, -x), max(y, -y), max(z, -z)
 		least := max(x, y, z) - rim
 		x, y, z = max(0, x-least), max(0, y-least), max(0, z-least)

@@ -122,3 +122,24 @@ func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum 
 	archsimd.ClearAVXUpperBits()
 	return first, end, of[0] + of[1] + of[2] + of[3] + of[4] + of[5] + of[6] + of[7]
 }
+
+// boxedWide is boxed for whole vectors; it tells how many places it has done.
+func boxedWide(nx, ny, nz []float32, rim float32, shares *[3][]float32) int {
+	n := len(nx) / lanes * lanes
+	if !accel.HasSIMD {
+		return 0
+	}
+	zero, one, wide := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(rim)
+	for i := 0; i < n; i += lanes {
+		x, y, z := eight(nx, i), eight(ny, i), eight(nz, i)
+		x, y, z = x.Max(zero.Sub(x)), y.Max(zero.Sub(y)), z.Max(zero.Sub(z))
+		least := x.Max(y).Max(z).Sub(wide)
+		x, y, z = x.Sub(least).Max(zero), y.Sub(least).Max(zero), z.Sub(least).Max(zero)
+		scale := one.Div(x.Add(y).Add(z))
+		y.Mul(scale).Store((*[lanes]float32)(shares[0][i:]))
+		x.Mul(scale).Store((*[lanes]float32)(shares[1][i:]))
+		z.Mul(scale).Store((*[lanes]float32)(shares[2][i:]))
+	}
+	archsimd.ClearAVXUpperBits()
+	return n
+}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 
 	"crust/internal/core/imgfile"
 	"crust/internal/core/par"
@@ -39,6 +40,9 @@ type level struct {
 	pix   []uint16
 	bytes []uint8 // in place of pix
 }
+
+// beyond is how many values may be read past a level's last, and count for nothing: whole words are read.
+const beyond = 4
 
 // Bytes is how much room the picture takes.
 func (p *Picture) Bytes() (n int) {
@@ -74,10 +78,12 @@ func New(from *imgfile.Picture, space Space) (*Picture, error) {
 		l = p.halved(l)
 		p.levels = append(p.levels, l)
 	}
-	if from.Bits == 8 {
+	if from.Bits != 8 {
+		p.levels[0].pix = slices.Grow(p.levels[0].pix, beyond)
+	} else {
 		for i := range p.levels {
 			l := &p.levels[i]
-			l.bytes = make([]uint8, len(l.pix))
+			l.bytes = make([]uint8, len(l.pix), len(l.pix)+beyond)
 			for k, v := range l.pix {
 				l.bytes[k] = uint8((uint32(v) + 128) / 257)
 			}
@@ -94,7 +100,7 @@ func (p *Picture) alpha(c int) bool { return p.Channels == 2 && c == 1 || p.Chan
 func (p *Picture) halved(of level) level {
 	out := level{w: max(1, of.w/2), h: max(1, of.h/2)}
 	n := p.Channels
-	out.pix = make([]uint16, out.w*out.h*n)
+	out.pix = make([]uint16, out.w*out.h*n, out.w*out.h*n+beyond)
 	row := func(y int) {
 		for x := range out.w {
 			x0, y0 := x*of.w/out.w, y*of.h/out.h
@@ -171,6 +177,14 @@ func (p *Picture) ReadRun(u, v []float32, lod float32, out *[4][]float32) {
 
 // readRun leaves in out a share of what is there, and adds the level's values by theirs.
 func (l *level) readRun(n int, u, v []float32, share, rest float32, out *[4][]float32) {
+	if done := l.readWide(n, u, v, share, rest, out); done > 0 {
+		u, v = u[done:], v[done:]
+		var left [4][]float32
+		for c := range n {
+			left[c] = out[c][done:]
+		}
+		out = &left
+	}
 	if l.bytes != nil {
 		readRun(l, l.bytes, n, u, v, share/255, rest, out)
 	} else {

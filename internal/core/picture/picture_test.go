@@ -28,7 +28,7 @@ func TestRunsReadAsSinglePlacesDo(t *testing.T) {
 			}
 			for _, lod := range []float32{0, 0.3, 1, 2.75, float32(len(p.levels) - 1)} {
 				var u, v []float32
-				for i := range 40 {
+				for i := range 43 {
 					u, v = append(u, float32(i)*0.173-2), append(v, 3-float32(i)*0.219)
 				}
 				var out [4][]float32
