@@ -16,9 +16,10 @@ type Brush struct {
 
 // Alpha is the picture of a brush; strokes keep it after the brush has gone.
 type Alpha struct {
-	Hash string `gorm:"primaryKey"`
-	Side int
-	Grey []byte
+	Hash   string `gorm:"primaryKey"`
+	Side   int
+	Grey   []byte
+	Colour []byte // empty for those without
 }
 
 // Brushes lists people's own brushes, the newest first.

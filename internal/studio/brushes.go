@@ -9,6 +9,7 @@ import (
 
 	"crust/internal/core/brush"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/pixel"
 	"crust/internal/store"
 )
 
@@ -93,8 +94,9 @@ func (s *Studio) TakeBrush(data []byte) (string, error) {
 	return f.Brush.Name, s.KeepBrush(f.Brush)
 }
 
-// AddAlpha takes a picture as a brush's: its opacity where it has one that says something, or else how light it is.
-func (s *Studio) AddAlpha(u Upload) (hash string, err error) {
+// AddAlpha takes a picture as a brush's: its opacity where it has one that says something, or else how light it is; or with its
+// colours, for stamps, and then it is opaque where nothing says otherwise.
+func (s *Studio) AddAlpha(u Upload, coloured bool) (hash string, err error) {
 	if len(u) != 1 {
 		return "", errors.New("a brush has one picture; choose one")
 	}
@@ -110,22 +112,46 @@ func (s *Studio) AddAlpha(u Upload) (hash string, err error) {
 			clear = clear || p.At(i) < 0.999
 		}
 	}
-	a := brush.NewAlpha(p.Width, p.Height, func(x, y int) float32 {
-		i := (y*p.Width + x) * n
-		switch {
-		case clear:
+	opacity := func(i int) float32 {
+		if clear {
 			return p.At(i + n - 1)
-		case n >= 3:
-			// Rec. ITU-R BT.709's luma.
-			return 0.2126*p.At(i) + 0.7152*p.At(i+1) + 0.0722*p.At(i+2)
 		}
-		return p.At(i)
-	})
+		return 1
+	}
+	var a *brush.Alpha
+	if coloured {
+		a = brush.NewDecal(p.Width, p.Height, func(x, y int) (rgb [3]float32, o float32) {
+			i := (y*p.Width + x) * n
+			for c := range rgb {
+				v := p.At(i)
+				if n >= 3 {
+					v = p.At(i + c)
+				}
+				if p.Float {
+					v = pixel.ToSRGB(min(1, max(0, v)))
+				}
+				rgb[c] = v
+			}
+			return rgb, opacity(i)
+		})
+	} else {
+		a = brush.NewAlpha(p.Width, p.Height, func(x, y int) float32 {
+			i := (y*p.Width + x) * n
+			switch {
+			case clear:
+				return opacity(i)
+			case n >= 3:
+				// Rec. ITU-R BT.709's luma.
+				return 0.2126*p.At(i) + 0.7152*p.At(i+1) + 0.0722*p.At(i+2)
+			}
+			return p.At(i)
+		})
+	}
 	return a.Hash(), s.keepAlpha(a)
 }
 
 func (s *Studio) keepAlpha(a *brush.Alpha) error {
-	return s.Store.PutAlpha(&store.Alpha{Hash: a.Hash(), Side: a.Side, Grey: a.Grey})
+	return s.Store.PutAlpha(&store.Alpha{Hash: a.Hash(), Side: a.Side, Grey: a.Grey, Colour: a.Colour})
 }
 
 // Alpha finds a brush's picture by its hash.
@@ -138,6 +164,9 @@ func (s *Studio) Alpha(hash string) (*brush.Alpha, error) {
 		return nil, err
 	}
 	a := &brush.Alpha{Side: row.Side, Grey: row.Grey}
+	if len(row.Colour) > 0 {
+		a.Colour = row.Colour
+	}
 	if err := a.Check(); err != nil {
 		return nil, err
 	}

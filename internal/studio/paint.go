@@ -14,6 +14,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/brush"
 	"crust/internal/core/compose"
+	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 	"crust/internal/core/pixel"
@@ -139,7 +140,9 @@ func (a *Asset) snap(e *easel) *snapshot {
 	if a.live != nil {
 		s.doc, s.live = a.live.Clone(), true
 	}
-	e.wet = a.withInk(s.doc)
+	var gone []geom.Box
+	e.wet, gone = a.withInk(s.doc)
+	e.changed = append(e.changed, gone...)
 	s.ink, s.was = a.wet && e.sheets != nil, [2]bool{a.wet, a.full}
 	a.wet, a.inkRound = false, s.ink
 	if !s.ink {

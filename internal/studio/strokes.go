@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
 
 	"crust/internal/core/accel"
@@ -25,14 +26,19 @@ type Ink struct {
 	Points []brush.Point `json:"points,omitempty"`
 	End    bool          `json:"end,omitempty"`
 	Drop   bool          `json:"drop,omitempty"` // the stroke is given up
+	// A stamp is sent whole each time that it has changed; it may take the place of a stroke that is there.
+	Place   *brush.Stroke `json:"place,omitempty"`
+	Instead int32         `json:"instead,omitempty"`
 }
 
 // inking is a stroke while a page makes it.
 type inking struct {
 	layer, clause string
 	number        int32
-	pen           *brush.Pen
+	pen           *brush.Pen    // nil for a stamp
 	stroke        *brush.Stroke // as far as it has come; nil before its first sample
+	instead       int32         // the stroke whose place it takes, 0 for none
+	taken         bool          // that stroke is not shown any more
 }
 
 // nextStroke numbers strokes of all assets.
@@ -111,6 +117,11 @@ func (p *Page) Ink(m Ink) (number int32, err error) {
 			return 0, err
 		}
 	}
+	if m.Place != nil {
+		if err := a.place(p, m); err != nil {
+			return 0, err
+		}
+	}
 	k := a.inks[p]
 	if k == nil {
 		if m.End {
@@ -118,10 +129,10 @@ func (p *Page) Ink(m Ink) (number int32, err error) {
 		}
 		return 0, nil // the rest of one that was refused
 	}
-	if m.Lift {
+	if m.Lift && k.pen != nil {
 		k.pen.Lift()
 	}
-	if len(m.Points) > 0 {
+	if len(m.Points) > 0 && k.pen != nil {
 		if err = k.pen.Add(m.Points); err != nil {
 			m.End = true // what there is of it is kept
 		}
@@ -135,6 +146,48 @@ func (p *Page) Ink(m Ink) (number int32, err error) {
 	return number, errors.Join(err, failed)
 }
 
+// place takes a stamp in as it is now. The caller holds mu.
+func (a *Asset) place(p *Page, m Ink) error {
+	s := *m.Place
+	if s.Stamp == nil {
+		return errors.New("what is placed is a stamp")
+	}
+	if err := s.Check(); err != nil {
+		return err
+	}
+	if err := a.studio.attach(&s); err != nil {
+		return err
+	}
+	k := a.inks[p]
+	if k == nil || k.pen != nil || k.layer != m.Layer || k.clause != m.Clause || k.instead != m.Instead {
+		if k != nil {
+			if _, err := a.end(p); err != nil {
+				return err
+			}
+		}
+		if err := a.takes(m); err != nil {
+			return err
+		}
+		k = &inking{layer: m.Layer, clause: m.Clause, number: a.studio.nextStroke(), instead: m.Instead}
+		a.inks[p] = k
+		a.touched = m.Layer
+	}
+	if s.Seed == 0 {
+		s.Seed = 1
+	}
+	k.stroke = s.Live()
+	a.inked()
+	return nil
+}
+
+// takes tells whether strokes can be laid where a message says. The caller holds mu.
+func (a *Asset) takes(m Ink) error {
+	probe := strata.Edit{Do: "stroke.add", Layer: m.Layer, Clause: m.Clause, Strokes: strata.Strokes{1}}
+	now := *a.doc
+	_, _, err := now.Apply(probe)
+	return err
+}
+
 // begin begins a stroke. The caller holds mu.
 func (a *Asset) begin(p *Page, m Ink) error {
 	if a.inks[p] != nil {
@@ -145,9 +198,7 @@ func (a *Asset) begin(p *Page, m Ink) error {
 	if err := a.doc.Locked(m.Layer); err != nil {
 		return err
 	}
-	probe := strata.Edit{Do: "stroke.add", Layer: m.Layer, Clause: m.Clause, Strokes: strata.Strokes{1}}
-	now := *a.doc
-	if _, _, err := now.Apply(probe); err != nil {
+	if err := a.takes(m); err != nil {
 		return err
 	}
 	s := *m.Begin
@@ -173,18 +224,29 @@ func (a *Asset) end(p *Page) (number int32, err error) {
 	if k == nil {
 		return 0, nil
 	}
-	k.pen.Lift()
-	s := k.pen.Stroke()
+	s := k.stroke
+	if k.pen != nil {
+		k.pen.Lift()
+		s = k.pen.Stroke()
+	}
 	if s == nil {
 		return 0, nil
 	}
+	if k.pen == nil {
+		s = s.Done()
+	}
 	a.keepStroke(k.number, s)
-	kind := ""
-	if s.Erase {
-		kind = "erase"
+	e := strata.Edit{Do: "stroke.add", Layer: k.layer, Clause: k.clause, Strokes: strata.Strokes{k.number}}
+	switch {
+	case k.instead != 0:
+		e.Do, e.Strokes, e.With = "stroke.change", strata.Strokes{k.instead}, strata.Strokes{k.number}
+	case s.Stamp != nil:
+		e.Kind = "stamp"
+	case s.Erase:
+		e.Kind = "erase"
 	}
 	now := *a.doc
-	label, _, err := now.Apply(strata.Edit{Do: "stroke.add", Kind: kind, Layer: k.layer, Clause: k.clause, Strokes: strata.Strokes{k.number}})
+	label, _, err := now.Apply(e)
 	if err == nil {
 		err = a.record(p.author, store.KindEdit, 0, label, &now)
 	}
@@ -214,8 +276,9 @@ func (a *Asset) inked() {
 	}
 }
 
-// withInk lays the strokes that pages are making into a copy of a document. The caller holds mu.
-func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke) {
+// withInk lays the strokes that pages are making into a copy of a document, and tells where strokes are not shown any more whose
+// place they take. The caller holds mu.
+func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke, gone []geom.Box) {
 	for _, k := range a.inks {
 		if k.stroke == nil {
 			continue
@@ -226,7 +289,16 @@ func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke) {
 		}
 		for i := range l.Where {
 			if c := &l.Where[i]; c.ID == k.clause {
-				c.Strokes = append(c.Strokes[:len(c.Strokes):len(c.Strokes)], k.number)
+				at := slices.Index(c.Strokes, k.instead)
+				if c.Strokes = slices.Clone(c.Strokes); at < 0 {
+					c.Strokes = append(c.Strokes, k.number)
+				} else {
+					c.Strokes[at] = k.number
+				}
+				if old := a.strokes[k.instead]; !k.taken && old != nil {
+					gone = append(gone, old.Boxes()...)
+				}
+				k.taken = true
 				if wet == nil {
 					wet = map[int32]*brush.Stroke{}
 				}
@@ -234,7 +306,7 @@ func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke) {
 			}
 		}
 	}
-	return wet
+	return wet, gone
 }
 
 // Stroke finds a stroke by its number, nil when there is none.
@@ -277,7 +349,9 @@ type StrokeEvent struct {
 	Fill   string  `json:"fill,omitempty"`
 	Size   float32 `json:"size"`
 	Length float32 `json:"length"`
-	Lost   bool    `json:"lost,omitempty"` // the model, as it is now, has no surface where it was painted
+	Stamp  bool    `json:"stamp,omitempty"`
+	Words  string  `json:"words,omitempty"` // of a text
+	Lost   bool    `json:"lost,omitempty"`  // the model, as it is now, has no surface where it was painted
 }
 
 // StrokesOf lists the strokes of a clause, in the order in which they were laid; with a place the one that lies on top there alone.
@@ -362,13 +436,19 @@ func (a *Asset) listed(layer, clause string, at *geom.Vec3) ([]StrokeEvent, map[
 			if s.Own != nil {
 				e.Colour = s.Own.Colour
 			}
+			if s.Stamp != nil {
+				e.Stamp = true
+				if s.Stamp.Text != nil {
+					e.Words = s.Stamp.Text.Words
+				}
+			}
 			out = append(out, e)
 			strokes[e.Number] = s
 		}
 	}
 	if at != nil {
 		for i := len(out) - 1; i >= 0; i-- {
-			if s := a.strokes[out[i].Number]; !out[i].Hidden && s.Distance(*at) <= s.Size/2 {
+			if s := a.strokes[out[i].Number]; !out[i].Hidden && s.Meets(*at) {
 				return out[i : i+1], strokes, nil
 			}
 		}

@@ -214,6 +214,64 @@ func TestStrokesThatAreRefused(t *testing.T) {
 	}
 }
 
+// A stamp is sent whole while it is placed, and is one stroke in the end; put in the place of another it is undone to that one;
+// given up, it leaves things as they were.
+func TestStampsAreSentWhole(t *testing.T) {
+	s := newStudio(t, t.TempDir())
+	a, to := paintable(t, s)
+	p := a.Watch("ann")
+	defer p.Leave()
+	p.SetLook(Look{Away: true})
+	stamp := func(size float32, y float64) *brush.Stroke {
+		return &brush.Stroke{Brush: brush.New(), Size: size, Stamp: &brush.Stamp{}, Paths: [][]brush.Point{latitude(y, 1)}}
+	}
+	list := func() strata.Strokes {
+		l, _, err := a.Document().Layer(to.Layer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l.Where[0].Strokes
+	}
+	send := func(k *brush.Stroke, instead int32, end bool) int32 {
+		m := to
+		m.Place, m.Instead, m.End = k, instead, end
+		n, err := p.Ink(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for i := range 5 {
+		send(stamp(0.1, 0.05*float64(i)), 0, false)
+	}
+	first := send(stamp(0.1, 0.3), 0, true)
+	if !slices.Equal(list(), strata.Strokes{first}) || a.Stroke(first).Loose() {
+		t.Fatalf("%v is listed, %d was placed", list(), first)
+	}
+	send(stamp(0.2, 0.3), first, false)
+	second := send(stamp(0.3, 0.2), first, true)
+	if !slices.Equal(list(), strata.Strokes{second}) || a.Stroke(second).Size != 0.3 {
+		t.Fatalf("%v is listed, %d took the place of %d", list(), second, first)
+	}
+	if _, err := p.Ink(Ink{Layer: to.Layer, Clause: to.Clause, Place: stamp(0.1, 0), Instead: first, End: true}); err == nil {
+		t.Error("a stamp took the place of one that is not there any more")
+	}
+	if err := p.Go(-1); err != nil || !slices.Equal(list(), strata.Strokes{first}) {
+		t.Errorf("undone it is %v, %v", list(), err)
+	}
+	send(stamp(0.2, 0), first, false)
+	if _, err := p.Ink(Ink{Drop: true}); err != nil || !slices.Equal(list(), strata.Strokes{first}) {
+		t.Errorf("given up it is %v, %v", list(), err)
+	}
+	for words, k := range map[string]*brush.Stroke{"is a stamp": {Brush: brush.New(), Size: 1, Paths: [][]brush.Point{latitude(0, 1)}}, "size": stamp(0, 0)} {
+		m := to
+		m.Place = k
+		if _, err := p.Ink(m); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%s: %v", words, err)
+		}
+	}
+}
+
 // Strokes are held by their places: on a model that comes again in another size those are listed that have no surface any more.
 func TestStrokesWithoutASurfaceAreListed(t *testing.T) {
 	s := newStudio(t, t.TempDir())

@@ -62,10 +62,8 @@ func (r *rig) strokes(n int) {
 	r.until(fmt.Sprintf(`crust.brushwork.tally.list.length === %d`, n))
 }
 
-// A hand paints over the model: press, drag, release; across islands, on the flat map, erasing, in straight lines; undone stroke
-// by stroke, seen by another page, there after a reload. The plates' texels: U is 0.02 + 0.46·(x + 1) on the left, 0.52 + 0.46·x on
-// the right.
-func paintingByHand(t *testing.T, r *rig) {
+// platesRed tells whether a place of the plates is red, or stays as it is.
+func platesRed(t *testing.T) func(r *rig, x, y float64, on bool) {
 	texelOf := func(x, y float64) (int, int) {
 		u := 0.02 + 0.46*(x+1)
 		if x > 0 {
@@ -73,7 +71,7 @@ func paintingByHand(t *testing.T, r *rig) {
 		}
 		return int(u * 256), int((0.98 - 0.96*y) * 256)
 	}
-	red := func(r *rig, x, y float64, on bool) {
+	return func(r *rig, x, y float64, on bool) {
 		t.Helper()
 		i, j := texelOf(x, y)
 		if on {
@@ -83,6 +81,13 @@ func paintingByHand(t *testing.T, r *rig) {
 			r.texel("base", i, j, 1, 0x8a, 1)
 		}
 	}
+}
+
+// A hand paints over the model: press, drag, release; across islands, on the flat map, erasing, in straight lines; undone stroke
+// by stroke, seen by another page, there after a reload. The plates' texels: U is 0.02 + 0.46·(x + 1) on the left, 0.52 + 0.46·x on
+// the right.
+func paintingByHand(t *testing.T, r *rig) {
+	red := platesRed(t)
 	r.until(`crust.doc.layers.length && !document.querySelector('#pane-model').hidden`)
 	r.page.MustEval(`() => crust.edit({ do: 'delete', layers: crust.doc.layers.map(l => l.id) })`)
 	r.until(`crust.doc.layers.length === 0`)
@@ -277,4 +282,5 @@ func paintingByHand(t *testing.T, r *rig) {
 	r.until(`document.querySelector('#ring text')?.textContent !== '12 cm'`)
 	r.press(input.Escape)
 	r.until(`document.querySelector('#tray').hidden`)
+	stampingByHand(t, r)
 }

@@ -41,6 +41,33 @@ func (s *Server) specimen(c *echo.Context) error {
 	return c.Blob(http.StatusOK, "application/octet-stream", brush.Specimen(b, alpha, specimenWide, specimenTall, specimenSize))
 }
 
+// maxFace bounds the picture of a stamp, in px a side.
+const maxFace = 256
+
+// face is a stamp as it comes out on a flat surface: half its width and height in sizes, and its picture in grey.
+func (s *Server) face(c *echo.Context) error {
+	k := brush.Stroke{Brush: brush.New(), Size: 1, Paths: [][]brush.Point{{{5: 1, 6: 1}}}}
+	if err := json.Unmarshal([]byte(c.QueryParam("stroke")), &k); err != nil || k.Stamp == nil {
+		return errors.New("a stamp is a stroke with brush, size and stamp")
+	}
+	if err := k.Check(); err != nil {
+		return err
+	}
+	if k.Brush.Alpha != "" {
+		alpha, err := s.studio.Alpha(k.Brush.Alpha)
+		if err != nil {
+			return err
+		}
+		k.Attach(alpha)
+	}
+	side, err := strconv.Atoi(c.QueryParam("px"))
+	if err != nil || side < 8 || side > maxFace {
+		return fmt.Errorf("px goes from 8 to %d", maxFace)
+	}
+	wide, high := k.Half()
+	return c.JSON(http.StatusOK, map[string]any{"wide": wide / k.Size, "high": high / k.Size, "grey": brush.Face(&k, side), "coloured": k.Coloured()})
+}
+
 // brushes lists people's own brushes.
 func (s *Server) brushes(c *echo.Context) error {
 	list, err := s.studio.Brushes()
@@ -100,7 +127,7 @@ func (s *Server) addAlpha(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	hash, err := s.studio.AddAlpha(u)
+	hash, err := s.studio.AddAlpha(u, c.QueryParam("colours") != "")
 	if err != nil {
 		return err
 	}

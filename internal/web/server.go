@@ -34,6 +34,7 @@ import (
 	"crust/internal/core/finish"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/layout"
+	"crust/internal/core/letters"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -176,6 +177,7 @@ func (s *Server) routes() {
 	e.GET("/api/finishes/:name/picture", s.finishPicture)
 	e.DELETE("/api/finishes/:name", s.dropFinish)
 	e.GET("/api/specimen", s.specimen)
+	e.GET("/api/stamp", s.face)
 	e.GET("/api/brushes", s.brushes)
 	e.POST("/api/brushes", s.takeBrush)
 	e.GET("/api/brushes/:name", s.brushFile)
@@ -376,7 +378,7 @@ func tables() map[string]any {
 	for _, f := range finish.Finishes {
 		dials[f.Name] = f.Dials
 	}
-	return map[string]any{"brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
+	return map[string]any{"fonts": letters.Fonts, "brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
 		"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
 		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }

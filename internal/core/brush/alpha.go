@@ -10,58 +10,112 @@ import (
 	"strings"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/pixel"
 )
 
-// Alpha is a picture as a tip: a square of grey, from the top left, of which each value is how much is laid down.
+// Alpha is a picture as a tip: a square of grey, from the top left, of which each value is how much is laid down; and for stamps
+// that have colours, those.
 type Alpha struct {
-	Side int    `json:"side"` // a power of two
-	Grey []byte `json:"grey"`
+	Side   int    `json:"side"` // a power of two
+	Grey   []byte `json:"grey"`
+	Colour []byte `json:"colour,omitempty"` // three in sRGB for each of grey
 	// Halved copies, the first as it is.
-	levels [][]uint8
+	levels  [][]uint8
+	colours [][]uint8
 }
 
-// MaxAlpha is the largest side of an alpha.
-const MaxAlpha = 256
+// MaxAlpha is the largest side of a brush's picture, and MaxDecal that of a stamp's with colours.
+const (
+	MaxAlpha = 256
+	MaxDecal = 1024
+)
 
 // NewAlpha makes an alpha of a picture of w × h values from 0 to 1, fitted into the square.
 func NewAlpha(w, h int, at func(x, y int) float32) *Alpha {
-	most := max(w, h, 1)
-	side := min(MaxAlpha, 1<<bits.Len(uint(max(1, most-1))))
-	a := &Alpha{Side: max(2, side)}
-	a.Grey = make([]byte, a.Side*a.Side)
-	scale := float64(most) / float64(a.Side)
+	a := newAlpha(w, h, MaxAlpha)
+	a.fit(w, h, func(k int, pixels func(yield func(x, y int) bool), n float32) {
+		sum := float32(0)
+		for x, y := range pixels {
+			sum += at(x, y)
+		}
+		a.Grey[k] = uint8(geom.Clamp01(sum/n)*255 + 0.5)
+	})
+	return a
+}
+
+// NewDecal makes an alpha with colours of a picture of w × h colours, in sRGB, and opacities.
+func NewDecal(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *Alpha {
+	a := newAlpha(w, h, MaxDecal)
+	a.Colour = make([]byte, 3*len(a.Grey))
+	a.fit(w, h, func(k int, pixels func(yield func(x, y int) bool), n float32) {
+		var sum [3]float32
+		all := float32(0)
+		for x, y := range pixels {
+			rgb, opacity := at(x, y)
+			all += opacity
+			for c, v := range rgb {
+				sum[c] += pixel.FromSRGB(v) * opacity
+			}
+		}
+		a.Grey[k] = uint8(geom.Clamp01(all/n)*255 + 0.5)
+		if all > 0 {
+			for c, v := range sum {
+				a.Colour[3*k+c] = uint8(geom.Clamp01(pixel.ToSRGB(v/all))*255 + 0.5)
+			}
+		}
+	})
+	return a
+}
+
+// newAlpha is an empty one with room for a picture of w × h.
+func newAlpha(w, h, limit int) *Alpha {
+	side := max(2, min(limit, 1<<bits.Len(uint(max(1, max(w, h, 1)-1)))))
+	return &Alpha{Side: side, Grey: make([]byte, side*side)}
+}
+
+// fit calls put for each texel of the square with the pixels that lie under it, of which n would lie there if it were all covered.
+func (a *Alpha) fit(w, h int, put func(k int, pixels func(yield func(x, y int) bool), n float32)) {
+	scale := float64(max(w, h, 1)) / float64(a.Side)
+	n := max(1, int(scale+0.5))
 	for y := range a.Side {
 		for x := range a.Side {
-			// The mean of what lies under the square's texel.
 			x0, y0 := (float64(x)-float64(a.Side)/2)*scale+float64(w)/2, (float64(y)-float64(a.Side)/2)*scale+float64(h)/2
-			n := max(1, int(scale+0.5))
-			sum := float32(0)
-			for j := range n {
-				for i := range n {
-					px, py := int(x0+(float64(i)+0.5)*scale/float64(n)), int(y0+(float64(j)+0.5)*scale/float64(n))
-					if x0 >= -scale && y0 >= -scale && px >= 0 && px < w && py >= 0 && py < h {
-						sum += at(px, py)
+			put(y*a.Side+x, func(yield func(x, y int) bool) {
+				for j := range n {
+					for i := range n {
+						px, py := int(x0+(float64(i)+0.5)*scale/float64(n)), int(y0+(float64(j)+0.5)*scale/float64(n))
+						if x0 >= -scale && y0 >= -scale && px >= 0 && px < w && py >= 0 && py < h && !yield(px, py) {
+							return
+						}
 					}
 				}
-			}
-			a.Grey[y*a.Side+x] = uint8(geom.Clamp01(sum/float32(n*n))*255 + 0.5)
+			}, float32(n*n))
 		}
 	}
-	return a
 }
 
 // Check says what is wrong with an alpha.
 func (a *Alpha) Check() error {
-	if a.Side < 2 || a.Side > MaxAlpha || a.Side&(a.Side-1) != 0 || len(a.Grey) != a.Side*a.Side {
-		return fmt.Errorf("a brush's picture is a square of grey, 2 to %d px a side, a power of two", MaxAlpha)
+	limit := MaxAlpha
+	if a.Colour != nil {
+		limit = MaxDecal
+	}
+	if a.Side < 2 || a.Side > limit || a.Side&(a.Side-1) != 0 || len(a.Grey) != a.Side*a.Side {
+		return fmt.Errorf("a brush's picture is a square of grey, 2 to %d px a side, or %d with colours, a power of two", MaxAlpha, MaxDecal)
+	}
+	if a.Colour != nil && len(a.Colour) != 3*len(a.Grey) {
+		return errors.New("a picture's colours are three for each of its grey values")
 	}
 	return nil
 }
 
 // Hash names an alpha by what it holds.
 func (a *Alpha) Hash() string {
-	sum := sha256.Sum256(append([]byte{byte(bits.Len(uint(a.Side)))}, a.Grey...))
-	return hex.EncodeToString(sum[:12])
+	h := sha256.New()
+	h.Write([]byte{byte(bits.Len(uint(a.Side)))})
+	h.Write(a.Grey)
+	h.Write(a.Colour)
+	return hex.EncodeToString(h.Sum(nil)[:12])
 }
 
 // ready makes the halved copies.
@@ -69,18 +123,67 @@ func (a *Alpha) ready() {
 	if a.levels != nil {
 		return
 	}
-	levels := [][]uint8{a.Grey}
+	levels, colours := [][]uint8{a.Grey}, [][]uint8{a.Colour}
 	for side := a.Side / 2; side >= 1; side /= 2 {
 		up, next := levels[len(levels)-1], make([]uint8, side*side)
+		tint := colours[len(colours)-1]
+		var nextTint []uint8
+		if tint != nil {
+			nextTint = make([]uint8, 3*side*side)
+		}
 		for y := range side {
 			for x := range side {
 				k := 4*y*side + 2*x
-				next[y*side+x] = uint8((int(up[k]) + int(up[k+1]) + int(up[k+2*side]) + int(up[k+2*side+1]) + 2) / 4)
+				of := [4]int{k, k + 1, k + 2*side, k + 2*side + 1}
+				all := int(up[of[0]]) + int(up[of[1]]) + int(up[of[2]]) + int(up[of[3]])
+				next[y*side+x] = uint8((all + 2) / 4)
+				if tint == nil || all == 0 {
+					continue
+				}
+				for c := range 3 {
+					sum := float32(0)
+					for _, i := range of {
+						sum += pixel.FromSRGB(float32(tint[3*i+c])/255) * float32(up[i])
+					}
+					nextTint[3*(y*side+x)+c] = uint8(pixel.ToSRGB(sum/float32(all))*255 + 0.5)
+				}
 			}
 		}
-		levels = append(levels, next)
+		levels, colours = append(levels, next), append(colours, nextTint)
 	}
-	a.levels = levels
+	a.levels, a.colours = levels, colours
+}
+
+// colour is the colour, in sRGB, at a place of the tip; false where nothing is.
+func (a *Alpha) colour(u, v, soft float32) (rgb [3]float32, some bool) {
+	level := 0
+	for texel := 2 / float32(a.Side); texel < soft && level < len(a.levels)-1; texel *= 2 {
+		level++
+	}
+	side := a.Side >> level
+	x, y := (u+1)/2*float32(side)-0.5, (1-v)/2*float32(side)-0.5
+	x0, y0 := floor(x), floor(y)
+	fx, fy := x-x0, y-y0
+	all := float32(0)
+	for k, w := range [4]float32{(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy} {
+		px, py := int(x0)+k&1, int(y0)+k>>1
+		if px < 0 || py < 0 || px >= side || py >= side {
+			continue
+		}
+		i := py*side + px
+		w *= float32(a.levels[level][i])
+		all += w
+		for c := range rgb {
+			rgb[c] += w * float32(a.colours[level][3*i+c])
+		}
+	}
+	if all <= 0 {
+		return rgb, false
+	}
+	for c := range rgb {
+		rgb[c] /= all * 255
+	}
+	return rgb, true
 }
 
 // at is the alpha at a place of the tip, blurred over about soft.
@@ -138,6 +241,9 @@ func ParseFile(data []byte) (*File, error) {
 	if f.Picture != nil {
 		if err := f.Picture.Check(); err != nil {
 			return nil, err
+		}
+		if f.Picture.Colour != nil {
+			return nil, errors.New("a brush's picture has no colours; they are for stamps")
 		}
 		f.Brush.Alpha = f.Picture.Hash()
 	} else {

@@ -45,6 +45,45 @@ func TestAPictureIsATip(t *testing.T) {
 	}
 }
 
+// A picture with colours keeps them as light where it is made small, by how opaque its pixels are: of a white pixel between black
+// ones, the mean is as IEC 61966-2-1 encodes a quarter of its light; what is clear has no say.
+func TestColoursAreMixedAsLight(t *testing.T) {
+	a := NewDecal(2, 2, func(x, y int) ([3]float32, float32) {
+		if x == 1 && y == 1 {
+			return [3]float32{1, 1, 1}, 1
+		}
+		return [3]float32{}, 1
+	})
+	a.ready()
+	if err := a.Check(); err != nil {
+		t.Fatal(err)
+	}
+	// The encoded value of 0.25 by the formula of IEC 61966-2-1.
+	want := 1.055*math.Pow(0.25, 1/2.4) - 0.055
+	if c, some := a.colour(0, 0, 2); !some || math.Abs(float64(c[0])-want) > 0.004 {
+		t.Errorf("the mean is %.3f, want %.3f", c[0], want)
+	}
+	a = NewDecal(2, 2, func(x, y int) ([3]float32, float32) {
+		if x == 1 {
+			return [3]float32{1, 0, 0}, 1
+		}
+		return [3]float32{0, 1, 0}, 0
+	})
+	a.ready()
+	for _, soft := range []float32{0.1, 2} {
+		if c, some := a.colour(0, 0, soft); !some || c != [3]float32{1, 0, 0} {
+			t.Errorf("half clear it is %v over %g", c, soft)
+		}
+	}
+	if _, some := a.colour(-0.9, 0, 0.1); some {
+		t.Error("what is clear has a colour")
+	}
+	a.Colour = a.Colour[1:]
+	if a.Check() == nil {
+		t.Error("colours that are cut off were taken")
+	}
+}
+
 func FuzzParseFile(f *testing.F) {
 	a := NewAlpha(3, 2, func(x, y int) float32 { return float32(x) / 2 })
 	whole, _ := json.Marshal(File{Brush{Name: "Stamp", Tip: "picture", Alpha: a.Hash(), Roundness: 1, Spacing: 1, Flow: 1, Opacity: 1, Count: 1, Grain: 0.2}, a})

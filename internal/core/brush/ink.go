@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/letters"
 )
 
 // Ink is a stroke made ready to be laid: its dabs in order, or for brushes that sweep, the pieces of its path.
@@ -15,6 +16,9 @@ type Ink struct {
 	stable int        // marks that do not change when the stroke goes on
 	boxes  []geom.Box // of so many marks each
 	first  geom.Vec3  // the normal where it began
+	// Of a stamp: half of its width and height in metres, and its text.
+	half    [2]float32
+	outline *letters.Outline
 }
 
 // perBox is how many marks share a box.
@@ -43,9 +47,18 @@ func Ready(s *Stroke) *Ink {
 	}
 	k.first = s.Paths[0][0].Normal()
 	copies := s.copies()
+	if s.Stamp != nil {
+		k.swept = false
+		k.half[0], k.half[1] = s.Half()
+		if t := s.Stamp.Text; t != nil {
+			k.outline = t.Outline()
+		}
+	}
 	for i, path := range s.Paths {
-		loose := s.loose && i == len(s.Paths)-1
-		if k.swept {
+		loose := s.loose && (i == len(s.Paths)-1 || s.Stamp != nil)
+		if s.Stamp != nil {
+			k.stamp(path, uint32(i), copies)
+		} else if k.swept {
 			k.sweep(path, copies, loose)
 		} else {
 			k.dab(path, uint32(i), copies, loose)
@@ -311,9 +324,12 @@ func (k *Ink) Lay(p *Places, from, to int, cover []float32) {
 }
 
 func (k *Ink) layRun(m *mark, p *Places, from, to int, cover []float32) {
-	if k.swept {
+	switch {
+	case k.stroke.Stamp != nil:
+		m.press(k, p, from, to, cover)
+	case k.swept:
 		m.sweep(p, from, to, cover)
-	} else {
+	default:
 		m.dab(k, p, from, to, cover)
 	}
 }

@@ -31,6 +31,24 @@ func Specimen(b Brush, alpha *Alpha, w, h int, size float64) []uint8 {
 		y := float64(h)/2 - math.Sin(at*2*math.Pi)*min(float64(h)*0.16, size*0.5)
 		s.Paths[0] = append(s.Paths[0], Point{float32(x), float32(float64(h) - y), 0, 0, 0, 1, HandAt(at)})
 	}
+	return onPaper(s, w, h)
+}
+
+// Face is what a stamp lays down on a flat surface, in 8 bits, rows from the top, scaled to fill a square of side px.
+func Face(s *Stroke, side int) []uint8 {
+	one := *s
+	one.Hold, one.Again, one.Fill = nil, nil, ""
+	one.Stamp = &Stamp{Text: s.Stamp.Text}
+	one.Brush.Turn, one.Brush.Scatter, one.Brush.Way, one.Brush.JitterTurn, one.Brush.JitterSize = 0, 0, 0, 0, 0
+	wide, high := one.Half()
+	one.Size *= float32(side) * 0.46 / max(wide, high)
+	middle := float32(side) / 2
+	one.Paths = [][]Point{{{middle, middle, 0, 0, 0, 1, 1}}}
+	return onPaper(&one, side, side)
+}
+
+// onPaper is what a stroke lays down on a sheet of w × h px, its lower left corner at the origin.
+func onPaper(s *Stroke, w, h int) []uint8 {
 	n := w * h
 	all := make([]float32, 6*n)
 	p := &Places{X: all[:n], Y: all[n : 2*n], Z: all[2*n : 3*n], NX: all[3*n : 4*n], NY: all[4*n : 5*n], NZ: all[5*n:], Pitch: 1, Boxes: []geom.Box{{Max: geom.Vec3{X: float32(w), Y: float32(h)}}}}

@@ -42,6 +42,7 @@ type Stroke struct {
 	Again *Again    `json:"mirror,omitempty"` // it is made again elsewhere at the same time
 	Fill  string    `json:"fill,omitempty"`   // it covers all of something, from where it was laid: one of Fills
 	Own   *Values   `json:"values,omitempty"` // what it lays down in place of its layer's; nil for nothing of its own
+	Stamp *Stamp    `json:"stamp,omitempty"`  // it is placed, not drawn
 	Paths [][]Point `json:"paths"`            // one each time that the pen came down anew
 	// The last part of the last path may change still.
 	loose bool
@@ -131,6 +132,13 @@ const MaxTurns = 64
 // reach is how far from the path something is laid down, each way.
 func (s *Stroke) reach() geom.Vec3 {
 	r := s.Size / 2 * (math.Sqrt2 + 2*s.Brush.Scatter)
+	if s.Stamp != nil {
+		wide, high := s.Half()
+		r = float32(math.Hypot(float64(wide), float64(high))) + s.Size*s.Brush.Scatter
+		if s.Stamp.Straight {
+			r += s.depth()
+		}
+	}
 	return geom.Vec3{X: r, Y: r, Z: r}
 }
 
@@ -201,6 +209,9 @@ func (s *Stroke) Check() error {
 			}
 		}
 	}
+	if s.Stamp != nil {
+		return s.Stamp.check(s)
+	}
 	return nil
 }
 
@@ -232,12 +243,13 @@ type head struct {
 	Again *Again   `json:"mirror,omitempty"`
 	Fill  string   `json:"fill,omitempty"`
 	Own   *Values  `json:"values,omitempty"`
+	Stamp *Stamp   `json:"stamp,omitempty"`
 	Paths []uint32 `json:"paths"` // points of each
 }
 
 // Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
 func Encode(s *Stroke) []byte {
-	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own}
+	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp}
 	for _, path := range s.Paths {
 		h.Paths = append(h.Paths, uint32(len(path)))
 	}
@@ -275,7 +287,7 @@ func Decode(data []byte) (*Stroke, error) {
 		return nil, errors.New("the head of a stroke is no sound JSON")
 	}
 	data = data[n:]
-	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own}
+	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp}
 	for _, n := range h.Paths {
 		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
 			return nil, short
@@ -321,6 +333,20 @@ func (s *Stroke) Boxes() (out []geom.Box) {
 		}
 	}
 	return out
+}
+
+// Live is a stamp that is being placed still: it may be another one the next time.
+func (s *Stroke) Live() *Stroke {
+	out := *s
+	out.loose = true
+	return &out
+}
+
+// Done is a stamp that has found its place.
+func (s *Stroke) Done() *Stroke {
+	out := *s
+	out.loose = false
+	return &out
 }
 
 // Loose tells that the stroke is being made still: the last part of its last path may change.

@@ -379,6 +379,16 @@ func (b *Body) inkOf(l *struck) *brush.Ink {
 	return k
 }
 
+// madeReady is a stroke made ready, whether it is done or being made still.
+func (b *Body) madeReady(l *struck) *brush.Ink {
+	if !l.wet {
+		return b.inkOf(l)
+	}
+	b.wets.mu.Lock()
+	defer b.wets.mu.Unlock()
+	return b.wets.inks[l.number]
+}
+
 // paint is what the strokes of a clause lay down on a tile, in 16 bits; nil for nothing.
 func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	var list []*struck
@@ -428,10 +438,7 @@ func (g *ground) struck(k *scratch, at *brush.Places, t int, l *struck, cover []
 		g.hold(ink, t, 0, cover)
 		return
 	}
-	g.body.wets.mu.Lock()
-	ink := g.body.wets.inks[l.number]
-	g.body.wets.mu.Unlock()
-	w := g.body.wets.wet(g, k, t, l, ink, nil)
+	w := g.body.wets.wet(g, k, t, l, g.body.madeReady(l), nil)
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	copy(cover, w.cover)

@@ -52,11 +52,12 @@ func (p *plan) tint(l *strata.Layer, channel string, own []float32) *source {
 		}
 		of := p.strokes(c)
 		for i := range of.laid {
-			v := of.laid[i].stroke.Own
-			if v == nil {
-				continue
+			k := of.laid[i].stroke
+			tints := channel == "colour" && k.Coloured()
+			if k.Own != nil && !tints {
+				_, tints = way.of(k.Own)
 			}
-			if _, tints := way.of(v); tints {
+			if tints {
 				s := &source{plan: p, planes: way.planes, kind: kindTint, of: channel, tint: of, key: mix(keptSource, hashOf(kindTint+channel))}
 				copy(s.own[:], own)
 				if channel == "height" {
@@ -126,7 +127,15 @@ func (s *source) tints(k *scratch, g *ground, t int, out [][]float32) {
 			}
 		}
 		g.struck(k, at, t, l, cover)
+		var each *[3][]float32
+		if s.of == "colour" && l.stroke.Coloured() {
+			each = &[3][]float32{k.own3[0][:n], k.own3[1][:n], k.own3[2][:n]}
+			g.body.madeReady(l).Colours(at, each)
+		}
 		for x, c := range cover {
+			if each != nil && c > 0 {
+				rgb = [3]float32{each[0][x], each[1][x], each[2][x]}
+			}
 			switch m := is.cover[x]; {
 			case c <= 0:
 			case l.stroke.Erase:

@@ -12,6 +12,7 @@ import (
 
 	"crust/internal/core/brush"
 	"crust/internal/core/field"
+	"crust/internal/core/letters"
 	"crust/internal/core/pixel"
 )
 
@@ -376,6 +377,7 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `mirror` | `x`, `y`, `z`: true to make it again across that plane; `turns`: so many all round the upright axis, up to %d; `centre`: [x, y, z] | none |", brush.MaxTurns)
 	p("| `fill` | what it covers all of, from its first point: %s | nothing |", strings.Join(brush.Fills[1:], ", "))
 	p("| `values` | what it lays down in place of its layer’s values: `colour` as #rrggbb, `roughness`, `metallic` (0 to 1), `height` (mm, -%d to %d) | its layer’s |", brush.HeightLimit, brush.HeightLimit)
+	p("| `stamp` | it is placed, where its path begins, and not drawn: `text` (`words`, with \\n between lines; `font`: %s; `apart`: room between letters in heights of a capital; `stencil`; `side`: left or right) in place of the tip, and `size` is then the height of capitals; `straight`: true to go straight down and not to wrap; `depth`: metres that the surface may lie off, 0 for half the stamp’s smaller side; `gap`: metres from one to the next in a row along the path | none |", strings.Join(fontNames(), ", "))
 	p("| `hidden` | true when it is kept and not laid | false |")
 	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
 	var names []string
@@ -387,7 +389,7 @@ func strokeReference(p func(format string, args ...any)) {
 	for _, t := range brush.Tips {
 		names = append(names, "`"+t.Name+"`")
 	}
-	p("A brush has a `name`, a `tip` (%s) and the numbers below; one whose tip is a picture also `alpha`, the hash of one of the document’s `alphas`: an object that has for each hash `side`, a power of two up to %d, and `grey`, side × side bytes in base64 from the top left.\n", strings.Join(names, ", "), brush.MaxAlpha)
+	p("A brush has a `name`, a `tip` (%s) and the numbers below; one whose tip is a picture also `alpha`, the hash of one of the document’s `alphas`: an object that has for each hash `side`, a power of two up to %d, and `grey`, side × side bytes in base64 from the top left; for stamps with colours also `colour`, three bytes in sRGB for each of `grey`, and a side up to %d.\n", strings.Join(names, ", "), brush.MaxAlpha, brush.MaxDecal)
 	p("| number | from | to | default | what it says |\n|---|---|---|---|---|")
 	for _, q := range brush.Params {
 		words := q.Help
@@ -443,4 +445,12 @@ func orDash(s string) string {
 		return "–"
 	}
 	return s
+}
+
+// fontNames are the names of fonts as documents hold them.
+func fontNames() (out []string) {
+	for _, f := range letters.Fonts {
+		out = append(out, f.Name)
+	}
+	return out
 }

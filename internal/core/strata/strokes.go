@@ -178,8 +178,11 @@ func addStrokes(d *Document, e Edit) (string, string, error) {
 		return "", "", errors.New("no strokes are named")
 	}
 	c.Strokes = slices.Concat(c.Strokes, e.Strokes)
-	if e.Kind == "erase" {
+	switch e.Kind {
+	case "erase":
 		return "Erase on " + l.Name, l.ID, nil
+	case "stamp":
+		return "Stamp on " + l.Name, l.ID, nil
 	}
 	return "Paint " + howMany(len(e.Strokes)) + " on " + l.Name, l.ID, nil
 }
@@ -306,6 +309,7 @@ type written struct {
 	Mirror *brush.Again    `json:"mirror,omitempty"`
 	Fill   string          `json:"fill,omitempty"`
 	Values *brush.Values   `json:"values,omitempty"`
+	Stamp  *brush.Stamp    `json:"stamp,omitempty"`
 	Hidden bool            `json:"hidden,omitempty"`
 	Paths  [][]brush.Point `json:"paths"`
 }
@@ -317,9 +321,9 @@ func readStroke(tree any) (*brush.Stroke, bool, error) {
 	}
 	var w written
 	if err := strictly(text, &w); err != nil {
-		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, hidden and paths: %w", err)
+		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, hidden and paths: %w", err)
 	}
-	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Paths: w.Paths}
+	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Paths: w.Paths}
 	var name string
 	switch {
 	case len(w.Brush) == 0:
@@ -360,7 +364,7 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 				if a := s.Alpha(); a != nil {
 					alphas[s.Brush.Alpha] = a
 				}
-				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Hidden: n < 0, Paths: s.Paths}
+				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Stamp: s.Stamp, Hidden: n < 0, Paths: s.Paths}
 				if b, err := brush.BuiltIn(s.Brush.Name); err == nil && b == s.Brush {
 					w.Brush = encode(b.Name)
 				}

@@ -4,6 +4,7 @@ import { call } from './api.js';
 import { show, value } from './values.js';
 import { Picker } from './picker.js';
 import { Tally } from './tally.js';
+import { Stamps } from './stamps.js';
 
 /** Where the pressure comes from when there is no pen. */
 const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
@@ -21,6 +22,7 @@ export class Brushwork {
     // A brush that was kept may know fewer numbers than there are now.
     this.set.brush = { ...built[0], ...this.set.brush };
     this.tally = new Tally(app, this);
+    this.stamps = new Stamps(app, this);
     for (const b of document.querySelectorAll('#rack [data-tool]')) b.onclick = () => this.take(b.dataset.tool);
     this.pens();
     this.keys();
@@ -135,14 +137,10 @@ export class Brushwork {
     canvas.setPointerCapture(e.pointerId);
     canvas.focus({ preventScroll: true });
     const s = this.set, size = this.metres(hit), v = this.app.viewport;
+    if (this.tool === 'stamp') return this.stamps.down(e, hit, at, where, canvas);
     const begin = { brush: s.brush, size, erase: this.tool === 'erase', seed: Math.floor(Math.random() * 2 ** 31) + 1 };
-    if (s.hold.part || s.hold.set || s.hold.front || s.hold.angle) {
-      begin.hold = { part: s.hold.part ? this.app.state.parts[hit.part] : '', set: s.hold.set ? hit.set : '', angle: s.hold.angle, front: s.hold.front, eye: v.camera.position.toArray() };
-    }
-    if (s.own && this.tool !== 'erase') begin.values = s.own;
+    this.bound(begin, hit);
     if (this.tool === 'fill') begin.fill = s.fill;
-    const m = s.mirror;
-    if (m.x || m.y || m.z || m.turns > 1) begin.mirror = { x: m.x, y: m.y, z: m.z, turns: m.turns, centre: v.middle.toArray() };
     this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
     const k = this.stroke;
     this.app.socket.send({ t: 'ink', ink: { layer: k.layer, clause: k.clause, begin } });
@@ -168,6 +166,16 @@ export class Brushwork {
     canvas.addEventListener('pointermove', move);
     canvas.addEventListener('pointerup', up);
     canvas.addEventListener('pointercancel', up);
+  }
+
+  /** Gives a stroke that begins at a place what the tray says of all: what it is held to, its own values, its mirrors. */
+  bound(stroke, hit) {
+    const s = this.set, h = s.hold, m = s.mirror, v = this.app.viewport;
+    if (hit && (h.part || h.set || h.front || h.angle)) {
+      stroke.hold = { part: h.part ? this.app.state.parts[hit.part] : '', set: h.set ? hit.set : '', angle: h.angle, front: h.front, eye: v.camera.position.toArray() };
+    }
+    if (s.own && !stroke.erase) stroke.values = s.own;
+    if (m.x || m.y || m.z || m.turns > 1) stroke.mirror = { x: m.x, y: m.y, z: m.z, turns: m.turns, centre: v.middle.toArray() };
   }
 
   /** Metres of the surface to a px of the screen, at a place. */
@@ -286,6 +294,7 @@ export class Brushwork {
       if (key === 'b' && !e.repeat) this.take('brush');
       if (key === 'e' && !e.repeat) this.take('erase');
       if (key === 'l' && !e.repeat) this.take('fill');
+      if (key === 't' && !e.repeat) this.take('stamp');
       if (key === 'p' && !e.repeat && this.paints() && this.pointed) this.pick(this.pointed.at(this.pointed.x, this.pointed.y));
       if (e.key === '[') this.scale(1 / 1.15);
       if (e.key === ']') this.scale(1.15);
@@ -320,6 +329,7 @@ export class Brushwork {
   own(values) {
     this.set.own = values;
     this.keep();
+    if (this.tool === 'stamp') this.stamps.change({ own: values });
     this.render();
   }
 
@@ -336,8 +346,10 @@ export class Brushwork {
     const svg = $('#ring'), flat = $('#flat-ring'), v = this.app.viewport;
     svg.replaceChildren();
     flat.replaceChildren();
-    for (const s of [svg, flat]) s.hidden = !hit;
-    if (!hit) return;
+    const stamps = this.tool === 'stamp';
+    this.stamps.ghost(stamps ? hit : null);
+    for (const s of [svg, flat]) s.hidden = !hit || stamps;
+    if (!hit || stamps) return;
     const size = this.metres(hit), r = size / 2, ok = !!this.target();
     if (this.tool === 'fill') return;
     const line = (points, cls) => {
@@ -395,7 +407,7 @@ export class Brushwork {
     if (key !== this.targetKey) {
       this.targetKey = key;
       line.replaceChildren();
-      if (to) line.append(el('span.quiet', {}, this.tool === 'erase' ? 'erases on' : 'paints on'), ' ', el('strong', {}, to.layer.name));
+      if (to) line.append(el('span.quiet', {}, { erase: 'erases on', stamp: 'stamps on' }[this.tool] || 'paints on'), ' ', el('strong', {}, to.layer.name));
       else {
         const add = el('button.button.is-primary', { id: 'new-brushwork' }, icon('brush'), 'New brushwork'), here = el('button.button', { id: 'brush-here', title: 'A clause of its Where that is painted by hand' }, `In “${l?.name}”`);
         add.onclick = () => this.app.edit({ do: 'add', kind: 'brush', layer: this.app.chosen || '' });
@@ -404,14 +416,17 @@ export class Brushwork {
       }
     }
     this.values();
-    $('#specimens').hidden = this.tool === 'fill';
+    const strokes = this.tool === 'brush' || this.tool === 'erase';
+    $('#specimens').hidden = !strokes;
+    $('#stamp-shapes').hidden = this.tool !== 'stamp';
     tray.classList.toggle('short', this.tool === 'fill');
-    if (this.tool !== 'fill') this.board();
+    if (strokes) this.board();
+    if (this.tool === 'stamp') this.stamps.gallery();
   }
 
   /** The values of the brush, built anew when one of them has changed. */
   values() {
-    const s = this.set, b = s.brush, key = JSON.stringify([s, this.tool, this.target()?.layer.what.colour.hex]);
+    const s = this.set, b = s.brush, key = JSON.stringify([s, this.tool, this.target()?.layer.what.colour.hex, this.stamps.live?.number]);
     if (key === this.valuesKey) return;
     this.valuesKey = key;
     const box = $('#tray-values'), open = new Set([...box.querySelectorAll('details[open]')].map(d => d.dataset.group)), focus = document.activeElement?.dataset?.key;
@@ -441,6 +456,14 @@ export class Brushwork {
     const layers = el('button.plain', { title: 'Have them take the layer’s values again', 'aria-label': 'The layer’s values', 'data-own-none': '', hidden: !s.own }, icon('x'));
     layers.onclick = () => this.own(null);
     const ownWords = s.own ? [s.own.colour, s.own.roughness !== undefined ? `rough ${s.own.roughness}` : '', s.own.metallic ? `metal ${s.own.metallic}` : ''].filter(Boolean).join(' · ') : 'the layer’s values';
+    if (this.tool === 'stamp') {
+      const at = box.querySelector('#stamp-words');
+      if (at && at === document.activeElement && this.set.stamp.tip === 'text') { this.valuesKey = ''; return; } // it is being typed in
+      this.stamps.values(box, el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick));
+      this.stamps.measure(this.stamps.live?.stroke);
+      if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
+      return;
+    }
     const fill = el('select.compact', { 'aria-label': 'Fills' }, ...[['part', 'the part'], ['set', 'the set'], ['island', 'the UV island'], ['joined', 'faces that are joined'], ['all', 'everything']].map(([v, w]) => el('option', { value: v, selected: v === s.fill }, w)));
     fill.onchange = () => put('fill', fill.value);
     const mirror = m => put('mirror', { ...this.set.mirror, ...m }), hold = h => put('hold', { ...this.set.hold, ...h });

@@ -46,6 +46,7 @@ export class Tally {
 
   /** Lays the ticks out and draws them. */
   draw() {
+    this.tools(); // which take room from the run
     const c = this.canvas, run = $('#tally .tally-run'), room = run.clientWidth, k = devicePixelRatio || 1, high = 18;
     const long = Math.max(1e-9, ...this.list.map(s => s.length)), wide = s => LEAST + 44 * Math.sqrt(s.length / long);
     let x = 0;
@@ -69,7 +70,7 @@ export class Tally {
     }
     g.globalAlpha = 1;
     c.setAttribute('aria-label', `${this.list.length} strokes, ${this.picked.size} chosen; arrows choose, Delete removes, H hides`);
-    this.tools();
+    this.brushwork.stamps?.sync();
   }
 
   /** Chooses a ground that a colour stands out from. */
@@ -90,7 +91,7 @@ export class Tally {
     if (n === this.pointed) return;
     this.pointed = n;
     this.draw();
-    this.canvas.title = s?.lost ? 'No surface lies any more where this was painted' : s ? `${s.brush}, ${s.erase ? 'erases, ' : ''}${s.fill ? `fills ${s.fill}, ` : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
+    this.canvas.title = s?.lost ? 'No surface lies any more where this was painted' : s ? `${s.words ? `“${s.words.replaceAll('\n', ' ')}”` : s.brush}, ${s.erase ? 'erases, ' : ''}${s.fill ? `fills ${s.fill}, ` : ''}${s.hidden ? 'hidden' : 'stroke ' + (this.list.indexOf(s) + 1)}` : '';
     if (!s) return this.app.viewport.showPath(null);
     try {
       const k = await call('GET', `${this.app.api}/strokes/${n}`);

@@ -325,6 +325,7 @@ export class Viewport {
       const began = performance.now();
       if (this.high) this.drawBoth(); else if (this.over && this.stageWipes()) this.drawBothStates(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
+      this.drawn?.();
       requestAnimationFrame(now => { this.lag = now - began; });
     });
   }
