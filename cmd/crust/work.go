@@ -554,8 +554,14 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 		return err
 	}
 	maps := map[string]map[string]*bake.Map{}
+	reads := compose.Reads(doc)
+	for _, s := range f.painted {
+		if s.NeedsIDs() && !slices.Contains(reads, bake.ID) {
+			reads = append(reads, bake.ID)
+		}
+	}
 	for i := range sets {
-		made, err := bakeSet(ctx, src, &sets[i], compose.Reads(doc))
+		made, err := bakeSet(ctx, src, &sets[i], reads)
 		if err != nil {
 			return err
 		}

@@ -65,6 +65,7 @@ type Asset struct {
 	over         *overlay // the live edit, nil for none
 	strokes      map[int32]*brush.Stroke
 	unsaved      map[int32]bool // strokes that are not stored yet
+	idHeld       bool           // some stroke depends on the ID map
 	inks         map[*Page]*inking
 	found        found  // where strokes have a surface
 	full, wet    bool   // what the painter has to do: everything, or what strokes that are being made touch
@@ -352,6 +353,15 @@ func (a *Asset) mapsOf(sets []uv.Set, set string, kinds []string) (map[string]*b
 	i := slices.IndexFunc(sets, func(s uv.Set) bool { return s.Key == set })
 	of, err := a.readMaps(sets[i:i+1], kinds)
 	return of[set], err
+}
+
+// reads lists the baked maps that an evaluation of a document takes from. The caller holds mu.
+func (a *Asset) reads(d *strata.Document) []string {
+	out := compose.Reads(d)
+	if a.idHeld && !slices.Contains(out, bake.ID) {
+		out = append(out, bake.ID)
+	}
+	return out
 }
 
 // putMap takes a finished map in and tells the pages.

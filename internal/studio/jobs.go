@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"crust/internal/core/bake"
-	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
 	"crust/internal/core/par"
 	"crust/internal/core/uv"
@@ -302,9 +301,9 @@ func (a *Asset) Deliver(preset string, size int, folder string) error {
 	if size == 0 {
 		j.SizeOf = a.intake.sizes()
 	}
+	reads := a.reads(j.Document)
 	a.mu.Unlock()
 	return a.start("deliver", "Deliver "+p.Title, func(ctx context.Context, _ *Job, share func(float64)) error {
-		reads := compose.Reads(j.Document)
 		j.Maps = func(set string) (map[string]*bake.Map, error) { return a.mapsOf(j.Sets, set, reads) }
 		if j.Aside, err = a.studio.Store.Aside(a.ID); err != nil {
 			return err

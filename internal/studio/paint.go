@@ -175,10 +175,10 @@ func (a *Asset) snap(e *easel) *snapshot {
 		s.pages = nil
 		return s
 	}
-	s.reads, s.touched, s.around = compose.Reads(s.doc), a.touched, compose.Surrounded(s.doc)
+	s.reads, s.touched, s.around = a.reads(s.doc), a.touched, compose.Surrounded(s.doc)
 	s.kept = a.keptDocs(e, s.pages)
 	for _, d := range s.kept {
-		for _, k := range compose.Reads(d) {
+		for _, k := range a.reads(d) {
 			if !slices.Contains(s.reads, k) {
 				s.reads = append(s.reads, k)
 			}

@@ -175,6 +175,7 @@ func (a *Asset) place(p *Page, m Ink) error {
 	if s.Seed == 0 {
 		s.Seed = 1
 	}
+	a.idHeld = a.idHeld || s.NeedsIDs()
 	k.stroke = s.Live()
 	a.inked()
 	return nil
@@ -212,6 +213,7 @@ func (a *Asset) begin(p *Page, m Ink) error {
 	if err != nil {
 		return err
 	}
+	a.idHeld = a.idHeld || s.NeedsIDs()
 	a.inks[p] = &inking{layer: m.Layer, clause: m.Clause, number: a.studio.nextStroke(), pen: pen}
 	a.touched = m.Layer
 	return nil
@@ -319,6 +321,7 @@ func (a *Asset) Stroke(number int32) *brush.Stroke {
 // keepStroke takes a new stroke in; it is stored with the change of the document that brings it. The caller holds mu.
 func (a *Asset) keepStroke(number int32, s *brush.Stroke) {
 	a.strokes[number], a.unsaved[number] = s, true
+	a.idHeld = a.idHeld || s.NeedsIDs()
 }
 
 // freshStrokes are those that a change of the document brings and that are not stored yet. The caller holds mu.

@@ -319,6 +319,9 @@ func (s *Studio) load(id uint) (*Asset, error) {
 	if a.strokes, err = s.loadStrokes(id); err != nil {
 		return nil, err
 	}
+	for _, k := range a.strokes {
+		a.idHeld = a.idHeld || k.NeedsIDs()
+	}
 	if a.keepsakes, err = s.Store.Keepsakes(id); err != nil {
 		return nil, err
 	}

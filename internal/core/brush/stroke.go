@@ -64,20 +64,29 @@ type Hold struct {
 	Set   string     `json:"set,omitempty"`   // key of a texture set
 	Angle float32    `json:"angle,omitempty"` // degrees that a face may turn away from where the stroke began; 0 for any
 	Front bool       `json:"front,omitempty"` // what faces the eye alone
+	Seen  bool       `json:"seen,omitempty"`  // what faces the eye and has nothing before it
 	Eye   [3]float32 `json:"eye,omitempty"`
+	// The UV island, or the colour of the ID map, that the stroke began on.
+	Island bool `json:"island,omitempty"`
+	ID     bool `json:"id,omitempty"`
 }
 
-// What a stroke may fill: the part, set or UV island that its first point lies on, the faces that are joined to it, or all.
+// NeedsIDs tells whether what the stroke covers depends on the ID map.
+func (s *Stroke) NeedsIDs() bool { return s.Fill == FillID || s.Hold != nil && s.Hold.ID }
+
+// What a stroke may fill: the part, set, UV island or colour of the ID map that its first point lies on, the faces that are joined
+// to it, or all.
 const (
 	FillPart   = "part"
 	FillSet    = "set"
 	FillIsland = "island"
 	FillJoined = "joined"
+	FillID     = "id"
 	FillAll    = "all"
 )
 
 // Fills lists what strokes may fill; the first is for those that do not.
-var Fills = []string{"", FillPart, FillSet, FillIsland, FillJoined, FillAll}
+var Fills = []string{"", FillPart, FillSet, FillIsland, FillJoined, FillID, FillAll}
 
 // Values are a stroke's own values; those that are not there are its layer's.
 type Values struct {

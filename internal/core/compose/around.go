@@ -45,6 +45,7 @@ const (
 	keptPaint   = 0x50
 	keptMask    = 0x4d
 	keptRuns    = 0x44
+	keptID      = 0x49
 )
 
 // average is an average over a radius in metres.

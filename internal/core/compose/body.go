@@ -32,10 +32,11 @@ type Body struct {
 	wets     wets
 	inkID    uint64 // that the inks of its strokes are kept under
 	means    map[meanKey]*mean
-	rays     *accel.BVH // of the model; made when first needed
-	filling  sync.Mutex // held while what a stroke fills is found
-	floor    geom.Vec3  // lowest corner of the model
-	area     float64    // square metres
+	rays     *accel.BVH          // of the model; made when first needed
+	filling  sync.Mutex          // held while what a stroke fills is found
+	idMaps   map[int32]*bake.Map // by set, as far as strokes are held to IDs
+	floor    geom.Vec3           // lowest corner of the model
+	area     float64             // square metres
 	parts    map[string]int32
 	setOf    []int32           // by triangle, −1 for none
 	aims     map[string][]bool // by targets: the triangles that they name

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"crust/internal/core/accel"
 	"crust/internal/core/bake"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
@@ -314,7 +315,8 @@ type scratch struct {
 	home       *scratch               // of the rim's: that of the canvas
 	leant      [3][tileTexels]float32 // normals with the relief of layers below
 	elsewhere  *scratch               // of the places that a warp leads to
-	lost       bool                   // averages were wanted and not there, because the work was stopped
+	stream     accel.Stream
+	lost       bool // averages were wanted and not there, because the work was stopped
 }
 
 func (g *ground) scratch(w int) *scratch {

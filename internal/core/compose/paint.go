@@ -427,7 +427,7 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 
 // struck is what a stroke lays down on a tile.
 func (g *ground) struck(k *scratch, at *brush.Places, t int, l *struck, cover []float32) {
-	if g.fills(l, t, cover) {
+	if g.fills(k, l, t, cover) {
 		return
 	}
 	if !l.wet {
@@ -435,7 +435,7 @@ func (g *ground) struck(k *scratch, at *brush.Places, t int, l *struck, cover []
 		ink := g.body.inkOf(l)
 		ink.Lay(at, 0, ink.All(), cover)
 		ink.Finish(at, cover)
-		g.hold(ink, t, 0, cover)
+		g.hold(k, at, ink, t, 0, cover)
 		return
 	}
 	w := g.body.wets.wet(g, k, t, l, g.body.madeReady(l), nil)
@@ -460,22 +460,35 @@ func layOver(paint []uint16, cover []float32, erase bool) {
 	}
 }
 
-// hold clears the coverage of a stroke where it is held from, at places of a tile from one on.
-func (g *ground) hold(ink *brush.Ink, t, from int, cover []float32) {
-	h := ink.Stroke().Hold
-	if h == nil || h.Part == "" && h.Set == "" {
+// hold clears the coverage of a stroke where it is held from, at places of a tile from one on, which p holds.
+func (g *ground) hold(k *scratch, p *brush.Places, ink *brush.Ink, t, from int, cover []float32) {
+	s := ink.Stroke()
+	h := s.Hold
+	if h == nil {
 		return
 	}
-	part, known := g.body.parts[h.Part]
-	g.each(t, func(a, b int, tri int32) {
-		if a, b = max(0, a-from), min(len(cover), b-from); a >= b {
-			return
+	if h.Part != "" || h.Set != "" || h.Island {
+		part, known := g.body.parts[h.Part]
+		var island []bool
+		if h.Island {
+			island = g.body.from(s, brush.FillIsland)
 		}
-		s := g.body.setOf[tri]
-		if h.Part != "" && !(known && g.body.model.Part[tri] == part) || h.Set != "" && (s < 0 || g.body.sets[s].Key != h.Set) {
-			clear(cover[a:b])
-		}
-	})
+		g.each(t, func(a, b int, tri int32) {
+			if a, b = max(0, a-from), min(len(cover), b-from); a >= b {
+				return
+			}
+			set := g.body.setOf[tri]
+			if h.Part != "" && !(known && g.body.model.Part[tri] == part) || h.Set != "" && (set < 0 || g.body.sets[set].Key != h.Set) || island != nil && !island[tri] {
+				clear(cover[a:b])
+			}
+		})
+	}
+	if h.ID {
+		g.keepID(k, s, t, from, cover)
+	}
+	if h.Seen {
+		g.unseen(k, p, geom.FromArray(h.Eye), cover)
+	}
 }
 
 // Near lists the tiles of a canvas on which what lies in some boxes may show, by any of the program's steps.

@@ -4,8 +4,12 @@ import (
 	"math"
 	"testing"
 
+	"crust/internal/core/bake"
 	"crust/internal/core/brush"
+	"crust/internal/core/geom"
 	"crust/internal/core/letters"
+	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 )
 
@@ -129,3 +133,104 @@ func TestStampsLayTheirPicturesColours(t *testing.T) {
 		}
 	}
 }
+
+// A stroke is held to the colour of the ID map that it began on, to its UV island, and to what is seen from a place; a fill covers
+// a colour of the ID map.
+func TestStrokesAreHeld(t *testing.T) {
+	const size = 64
+	ids := &bake.Map{Kind: bake.ID, Size: size, Channels: 3, Pix: make([]uint16, 3*size*size)}
+	for i := range size * size {
+		ids.Pix[3*i+i%size*3/size] = 65535 // three stripes: red, green, blue
+	}
+	c, _ := square(t, size, map[string]*bake.Map{bake.ID: ids})
+	stripe := func(p geom.Vec3) int { // u is x on the flat square
+		x, _ := c.body.square(spotNear(c.body, p))
+		return int(x*size) * 3 / size
+	}
+	for _, fill := range []string{"", brush.FillID} {
+		k := across(soft(1), 0.3, 0.5, 0.5, 0.9, 0.5)
+		if fill != "" {
+			k.Fill = fill
+		} else {
+			k.Hold = &brush.Hold{ID: true}
+			k.Size = 4
+		}
+		if !k.NeedsIDs() {
+			t.Error("it does not need the ID map")
+		}
+		c, _ = square(t, size, map[string]*bake.Map{bake.ID: ids})
+		painting(c.body, k)
+		began, on, off, all := stripe(k.Paths[0][0].At()), 0, 0, places(c)
+		for i, v := range fieldOf(t, c, inStrokes(t, 1), 0, "") {
+			want := float32(0)
+			if stripe(all[i]) == began {
+				want, on = 1, on+1
+			} else {
+				off++
+			}
+			if v != want {
+				t.Fatalf("fill %q, at %v: %g, want %g", fill, all[i], v, want)
+			}
+		}
+		if on < 1000 || off < 2000 {
+			t.Errorf("%d places on, %d off", on, off)
+		}
+	}
+
+	m := cutUp(12, 3, 2, flat)
+	lid := mesh.Grid(1, 1, 0, func(s, t float64) [3]float64 { return [3]float64{0.5 * s, 0.3, 1 - t} })
+	for i := range lid.UVs {
+		lid.UVs[i] = geom.Vec2{X: 0.001 + 0.01*lid.UVs[i].X, Y: 0.001 + 0.01*lid.UVs[i].Y}
+	}
+	lid.Parts = []string{"lid"}
+	m.Append(lid)
+	for _, c := range canvases(t, m, uv.PerMaterial, func(int) int { return 256 }) {
+		islands := uv.NewMap(c.body.model, c.body.sets)
+		for name, k := range map[string]*brush.Stroke{"seen": across(soft(1), 4, 0.7, 0.5, 0.8, 0.5), "island": across(soft(1), 4, 0.7, 0.5, 0.8, 0.5)} {
+			if name == "seen" {
+				k.Hold = &brush.Hold{Seen: true, Eye: [3]float32{0.5, 2, 0.5}}
+			} else {
+				k.Hold = &brush.Hold{Island: true}
+			}
+			painting(c.body, k)
+			start := c.body.nearest(k.Paths[0][0].At(), geom.Vec3{Y: 1})
+			tris, all := triangles(c), places(c)
+			d := inStrokes(t, 0)
+			n := int32(1)
+			if name == "seen" {
+				n = 2
+			}
+			c.body.Strokes(func(number int32) *brush.Stroke {
+				if number == n {
+					return k
+				}
+				return nil
+			})
+			d.Layers[0].Where[0].Strokes = strata.Strokes{n}
+			for i, v := range fieldOf(t, c, d, 0, "") {
+				p := all[i]
+				want := islands.Of[tris[i]] == islands.Of[start]
+				if name == "seen" {
+					// The eye is 2 m up, the lid 0.3 m: its rim at 0.5 m hides the floor as far as there, straight below the eye.
+					if math.Abs(float64(p.X)-0.5) < 0.01 {
+						continue
+					}
+					want = p.Y > 0.1 || p.X > 0.5 || !lidHides(p)
+				}
+				if (v > 0) != want {
+					t.Fatalf("%s, at %v: %g, want %v", name, p, v, want)
+				}
+			}
+		}
+	}
+}
+
+// lidHides tells whether the lid of TestStrokesAreHeld lies between a place of the floor and the eye.
+func lidHides(p geom.Vec3) bool {
+	f := float32(0.3 / 2.)
+	x, z := p.X+(0.5-p.X)*f, p.Z+(0.5-p.Z)*f
+	return x > 0 && x < 0.5 && z > 0 && z < 1
+}
+
+// spotNear is the place of the surface nearest to a point.
+func spotNear(b *Body, p geom.Vec3) spot { return b.spotOn(b.nearest(p, geom.Vec3{Y: 1}), p) }

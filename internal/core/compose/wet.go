@@ -150,7 +150,7 @@ func (w *wets) wet(g *ground, k *scratch, t int, l *struck, ink *brush.Ink, in [
 		copy(cover, at.settled[from:to])
 		ink.Lay(&some, ink.Stable(), ink.All(), cover)
 		ink.Finish(&some, cover)
-		g.hold(ink, t, from, cover)
+		g.hold(k, &some, ink, t, from, cover)
 		if !slices.Equal(cover, at.cover[from:to]) {
 			copy(at.cover[from:to], cover)
 			changed = append(changed, places.Runs[r])

@@ -373,7 +373,7 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `size` | metres across at full pressure, %g to %g | – |", brush.MinSize, brush.MaxSize)
 	p("| `erase` | true when it takes away | false |")
 	p("| `seed` | a whole number that its chances come from | 0 |")
-	p("| `hold` | where alone it paints: `part`, `set` (its key), `angle` (degrees that a face may turn away from where the stroke began), `front` and `eye` (what faces that place) | everywhere |")
+	p("| `hold` | where alone it paints: `part`, `set` (its key), `angle` (degrees that a face may turn away from where the stroke began), `front` and `eye` (what faces that place), `seen` and `eye` (what faces it and has nothing of the model before it), `island` and `id` (the UV island, and the colour of the ID map, that it began on) | everywhere |")
 	p("| `mirror` | `x`, `y`, `z`: true to make it again across that plane; `turns`: so many all round the upright axis, up to %d; `centre`: [x, y, z] | none |", brush.MaxTurns)
 	p("| `fill` | what it covers all of, from its first point: %s | nothing |", strings.Join(brush.Fills[1:], ", "))
 	p("| `values` | what it lays down in place of its layer’s values: `colour` as #rrggbb, `roughness`, `metallic` (0 to 1), `height` (mm, -%d to %d) | its layer’s |", brush.HeightLimit, brush.HeightLimit)

@@ -17,7 +17,7 @@ export class Brushwork {
     this.tool = 'orbit';
     this.clause = null; // the brush clause that is painted in, of the chosen layer
     const built = app.tables.brushes;
-    this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', own: null, fill: 'part', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, front: false, angle: 0 } };
+    this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', own: null, fill: 'part', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, island: false, id: false, front: false, seen: false, angle: 0 } };
     try { Object.assign(this.set, JSON.parse(localStorage[KEPT])); } catch { /* nothing is kept yet */ }
     // A brush that was kept may know fewer numbers than there are now.
     this.set.brush = { ...built[0], ...this.set.brush };
@@ -171,8 +171,8 @@ export class Brushwork {
   /** Gives a stroke that begins at a place what the tray says of all: what it is held to, its own values, its mirrors. */
   bound(stroke, hit) {
     const s = this.set, h = s.hold, m = s.mirror, v = this.app.viewport;
-    if (hit && (h.part || h.set || h.front || h.angle)) {
-      stroke.hold = { part: h.part ? this.app.state.parts[hit.part] : '', set: h.set ? hit.set : '', angle: h.angle, front: h.front, eye: v.camera.position.toArray() };
+    if (hit && (h.part || h.set || h.island || h.id || h.front || h.seen || h.angle)) {
+      stroke.hold = { part: h.part ? this.app.state.parts[hit.part] : '', set: h.set ? hit.set : '', island: !!h.island, id: !!h.id, angle: h.angle, front: h.front, seen: !!h.seen, eye: v.camera.position.toArray() };
     }
     if (s.own && !stroke.erase) stroke.values = s.own;
     if (m.x || m.y || m.z || m.turns > 1) stroke.mirror = { x: m.x, y: m.y, z: m.z, turns: m.turns, centre: v.middle.toArray() };
@@ -464,7 +464,7 @@ export class Brushwork {
       if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
       return;
     }
-    const fill = el('select.compact', { 'aria-label': 'Fills' }, ...[['part', 'the part'], ['set', 'the set'], ['island', 'the UV island'], ['joined', 'faces that are joined'], ['all', 'everything']].map(([v, w]) => el('option', { value: v, selected: v === s.fill }, w)));
+    const fill = el('select.compact', { 'aria-label': 'Fills' }, ...[['part', 'the part'], ['set', 'the set'], ['island', 'the UV island'], ['id', 'the ID colour'], ['joined', 'faces that are joined'], ['all', 'everything']].map(([v, w]) => el('option', { value: v, selected: v === s.fill }, w)));
     fill.onchange = () => put('fill', fill.value);
     const mirror = m => put('mirror', { ...this.set.mirror, ...m }), hold = h => put('hold', { ...this.set.hold, ...h });
     if (this.tool === 'fill') {
@@ -483,7 +483,9 @@ export class Brushwork {
         value({ name: 'steady', label: 'steady', value: s.steady, min: 0, max: 1, default: 0, figures: 2, commit: v => put('steady', v) }),
         el('div.tray-ticks', {}, el('span.quiet', {}, 'mirror'), ...['x', 'y', 'z'].map(a => tick(a.toUpperCase(), s.mirror[a], on => mirror({ [a]: on })))),
         value({ name: 'turns', label: 'all round', value: s.mirror.turns, min: 1, max: 64, default: 1, whole: true, commit: v => mirror({ turns: v }) }),
-        el('div.tray-ticks', {}, el('span.quiet', {}, 'only'), tick('this part', s.hold.part, part => hold({ part }), 'the part that the stroke begins on'), tick('this set', s.hold.set, set => hold({ set })), tick('front', s.hold.front, front => hold({ front }), 'what faces the eye')),
+        el('div.tray-ticks', {}, el('span.quiet', {}, 'only'), tick('this part', s.hold.part, part => hold({ part }), 'the part that the stroke begins on'), tick('this set', s.hold.set, set => hold({ set }))),
+        el('div.tray-ticks', {}, tick('this island', s.hold.island, island => hold({ island }), 'the UV island that the stroke begins on'), tick('this ID', s.hold.id, id => hold({ id }), 'the colour of the baked ID map that the stroke begins on')),
+        el('div.tray-ticks', {}, tick('front', s.hold.front, front => hold({ front }), 'what faces the eye'), tick('what is seen', s.hold.seen, seen => hold({ seen }), 'what has nothing before it from here')),
         value({ name: 'angle', label: 'within', value: s.hold.angle, min: 0, max: 180, default: 0, unit: '°', zero: 'any angle', whole: true, commit: angle => hold({ angle }) })));
     if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
   }
