@@ -65,6 +65,7 @@ type Asset struct {
 	over         *overlay // the live edit, nil for none
 	strokes      map[int32]*brush.Stroke
 	unsaved      map[int32]bool // strokes that are not stored yet
+	later        *time.Timer    // that has the rest painted when the hand rests
 	idHeld       bool           // some stroke depends on the ID map
 	inks         map[*Page]*inking
 	found        found  // where strokes have a surface

@@ -25,6 +25,7 @@ type easel struct {
 	sheets  map[sheetKey]*sheet
 	wet     map[int32]*brush.Stroke   // strokes that pages are making
 	changed []geom.Box                // where strokes that are being made have changed something that is not painted yet
+	owed    []geom.Box                // and where averages over that are still to come
 	kept    map[uint]*strata.Document // keepsakes that pages compare with; they never change
 }
 

@@ -242,11 +242,22 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		defer a.mu.Unlock()
 		a.inkRound = false
 		if a.full {
-			a.nudge() // the rest is done when the strokes leave time for it
+			a.restLater() // the rest is done when the strokes leave time for it
 		}
 	}()
+	lags := false
 	if e.body != nil {
 		e.body.KeepWet(func(n int32) bool { return e.wet[n] != nil })
+		lags = e.body.Hurry(true)
+		defer e.body.Hurry(false)
+	}
+	reach := slices.Clone(e.changed) // as far as strokes go
+	for _, k := range e.wet {
+		box := geom.EmptyBox()
+		for _, b := range k.Boxes() {
+			box = box.Union(b)
+		}
+		reach = append(reach, box)
 	}
 	names := viewsOf(s.doc)
 	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
@@ -255,7 +266,7 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 	for _, i := range s.order() {
 		set := &s.sets[i]
 		c := e.sheets[sheetKey{set.Key, s.size(set.Key)}]
-		if c == nil || c.views == nil || c.Body() != e.body {
+		if c == nil || c.views == nil || c.Body() != e.body || lags && !slices.ContainsFunc(reach, c.Meets) {
 			continue
 		}
 		prog, err := s.program(c.Canvas)
@@ -263,7 +274,11 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 			return err
 		}
 		e.changed = append(e.changed, e.body.Changed()...)
-		tiles := prog.Near(c.Canvas, e.changed)
+		where := e.changed
+		if !lags {
+			where = slices.Concat(e.owed, where) // and what depends on averages where something has changed before
+		}
+		tiles := prog.Near(c.Canvas, where)
 		if len(tiles) == 0 {
 			continue
 		}
@@ -284,11 +299,37 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 			}
 		}
 	}
+	if lags {
+		e.owed = append(e.owed, e.changed...)
+	} else {
+		e.owed = nil
+	}
 	e.changed = nil
 	for _, p := range s.pages {
 		p.inked(s.version)
 	}
 	return nil
+}
+
+// quiet is how long no sample of a stroke may come before the painter turns to other things.
+const quiet = 150 * time.Millisecond
+
+// restLater has the rest painted at once, or while strokes are being made, when the hand rests. The caller holds mu.
+func (a *Asset) restLater() {
+	if a.later != nil {
+		a.later.Stop()
+	}
+	if len(a.inks) == 0 {
+		a.nudge()
+		return
+	}
+	a.later = time.AfterFunc(quiet, func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if a.full && a.ctx.Err() == nil {
+			a.nudge()
+		}
+	})
 }
 
 // showWhereOn brings the Where that a page looks at up to date on some tiles.

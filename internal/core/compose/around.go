@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"time"
 
 	"crust/internal/core/field"
 	"crust/internal/core/strata"
@@ -46,6 +47,7 @@ const (
 	keptMask    = 0x4d
 	keptRuns    = 0x44
 	keptID      = 0x49
+	keptMean    = 0x4e
 )
 
 // average is an average over a radius in metres.
@@ -197,11 +199,33 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	m := b.mean(c, meanKey{c.id, a.key, a.radius})
-	if err := c.renew(ctx, m, a.inks, a.radius, fill); err != nil {
-		return err
+	if !b.lag || !m.whole {
+		begun := time.Now()
+		if err := c.renew(ctx, m, a.inks, a.radius, fill); err != nil {
+			return err
+		}
+		b.renewed = time.Now()
+		if m.whole { // the first time takes longer than any other
+			b.cost = b.renewed.Sub(begun)
+		}
+		m.whole = true
 	}
 	a.values, a.mean = m.values, m
 	return nil
+}
+
+// leastLag is how long averages of what is painted may be old while a hand paints on and on; they are brought up to date when it
+// rests. No more than a twentieth of the time goes into them.
+const leastLag = 2 * time.Second
+
+// Hurry says that what is evaluated next, until it is called again, is to come soon rather than whole: averages over a radius of
+// what is painted, which reach far round a stroke and take most of the time, may be as they were a while ago. It returns whether
+// they will be.
+func (b *Body) Hurry(on bool) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.lag = on && time.Since(b.renewed) < max(leastLag, 20*b.cost)
+	return b.lag
 }
 
 // averaged is how what is averaged is evaluated on a tile of a cloud, and the averages that it takes itself.
@@ -321,6 +345,17 @@ func (a *around) read(k *scratch, g *ground, t int, out []float32) bool {
 		clear(out)
 		return false
 	}
+	if a.mean == nil {
+		a.cloud.reading(k, g, t).apply(k, g, t, a.values, out)
+		return true
+	}
+	// While something is painted the same averages are read again and again.
+	at := cacheKey{g.id, int32(t), mix(keptMean, a.stamp(k, g, t))}
+	if v, ok := g.body.cache.get(at).([]float32); ok {
+		copy(out, v)
+		return true
+	}
 	a.cloud.reading(k, g, t).apply(k, g, t, a.values, out)
+	g.body.cache.put(at, slices.Clone(out), 4*len(out))
 	return true
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"crust/internal/core/accel"
 	"crust/internal/core/bake"
@@ -32,6 +33,9 @@ type Body struct {
 	wets     wets
 	inkID    uint64 // that the inks of its strokes are kept under
 	means    map[meanKey]*mean
+	lag      bool                // averages of what is painted may be a little old: see Hurry
+	renewed  time.Time           // when such averages were brought up to date last,
+	cost     time.Duration       // and how long that took
 	rays     *accel.BVH          // of the model; made when first needed
 	filling  sync.Mutex          // held while what a stroke fills is found
 	idMaps   map[int32]*bake.Map // by set, as far as strokes are held to IDs

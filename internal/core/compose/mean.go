@@ -20,6 +20,7 @@ type mean struct {
 	// By run of points: grows when some of its averages have changed.
 	versions []uint64
 	mark     uint64 // among all means
+	whole    bool   // it has been made once
 }
 
 type meanKey struct {

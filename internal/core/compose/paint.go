@@ -491,19 +491,37 @@ func (g *ground) hold(k *scratch, p *brush.Places, ink *brush.Ink, t, from int, 
 	}
 }
 
+// Meets tells whether places of a canvas, or what lies across its seams, may lie in a box.
+func (c *Canvas) Meets(box geom.Box) bool {
+	box = wider(&box, 4*c.pitch)
+	for t := range c.tiles {
+		if meets(&box, c.boxesOf(t)) || meets(&box, c.rim.boxesOf(t)) {
+			return true
+		}
+	}
+	return false
+}
+
 // Near lists the tiles of a canvas on which what lies in some boxes may show, by any of the program's steps.
 func (p *Program) Near(c *Canvas, boxes []geom.Box) (out []int) {
 	most := 4 * c.pitch
 	for _, a := range p.plan.around {
-		if a.inks != nil {
+		if a.inks != nil && !p.plan.body.lag {
 			most += a.radius + (reach+2)*p.plan.body.spacing(a.radius) // one may be made of another
 		}
 	}
+	all := geom.EmptyBox()
+	wide := make([]geom.Box, len(boxes))
+	for i := range boxes {
+		wide[i] = wider(&boxes[i], most)
+		all = all.Union(wide[i])
+	}
+	near := func(g *ground, t int) bool {
+		of := g.boxesOf(t)
+		return meets(&all, of) && slices.ContainsFunc(wide, func(b geom.Box) bool { return meets(&b, of) && meets(&b, g.runsOf(t)) })
+	}
 	for t := range c.tiles {
-		if slices.ContainsFunc(boxes, func(b geom.Box) bool {
-			b = wider(&b, most)
-			return meets(&b, c.boxesOf(t)) && meets(&b, c.runsOf(t)) || meets(&b, c.rim.boxesOf(t)) && meets(&b, c.rim.runsOf(t))
-		}) {
+		if near(c.ground, t) || near(c.rim, t) {
 			out = append(out, t)
 		}
 	}

@@ -234,3 +234,43 @@ func lidHides(p geom.Vec3) bool {
 
 // spotNear is the place of the surface nearest to a point.
 func spotNear(b *Body, p geom.Vec3) spot { return b.spotOn(b.nearest(p, geom.Vec3{Y: 1}), p) }
+
+// Where it has to come soon, what is painted is seen at once and averages over it are those from before; afterwards all is as if it
+// had been evaluated whole from the beginning.
+func TestAveragesMayComeLater(t *testing.T) {
+	of := func(n int) *strata.Document {
+		d := inStrokes(t, n)
+		d.Layers[0].What.Height = strata.Value{On: true, Number: 2, Blend: "over", Opacity: 1}
+		coat(d, "#ff0000", func(l *strata.Layer) {
+			c := clauseOf(t, d, "relief", map[string]float64{"radius": 0.1})
+			l.Where = append(l.Where, c)
+		})
+		return d
+	}
+	first, second := across(soft(1), 0.1, 0.2, 0.3, 0.8, 0.3), across(soft(1), 0.1, 0.2, 0.7, 0.8, 0.7)
+	fresh := func() *Canvas {
+		c, _ := square(t, 128, nil)
+		painting(c.body, first, second)
+		return c
+	}
+	differ := func(a, b *Channels) (worst float64) {
+		for i := range a.Base[1] {
+			worst = max(worst, math.Abs(float64(a.Base[1][i]-b.Base[1][i])))
+		}
+		return worst
+	}
+	c := fresh()
+	before := evaluate(t, c, of(1))
+	if !c.body.Hurry(true) {
+		t.Fatal("averages that were just made are made anew in a hurry")
+	}
+	soon := evaluate(t, c, of(2))
+	c.body.Hurry(false)
+	whole, want := evaluate(t, c, of(2)), evaluate(t, fresh(), of(2))
+	if d := differ(whole, want); d > 0 {
+		t.Errorf("afterwards it differs by %g from what it is at once", d)
+	}
+	if differ(soon, before) < 0.1 || differ(soon, want) < 0.02 {
+		t.Errorf("in a hurry it differs by %g from before and by %g from the whole", differ(soon, before), differ(soon, want))
+	}
+}

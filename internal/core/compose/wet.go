@@ -186,11 +186,15 @@ func (w *wets) version(g *ground, t int, l *struck) uint64 {
 	return 0
 }
 
-// soaked are the grounds that strokes have to be up to date on for a canvas: its own, what lies across its seams, and the clouds.
+// soaked are the grounds that strokes have to be up to date on for a canvas: its own, what lies across its seams, and the clouds
+// where averages are brought up to date.
 func (b *Body) soaked(c *Canvas) []*ground {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	out := []*ground{c.ground, c.rim}
+	if b.lag {
+		return out
+	}
 	for _, c := range b.clouds {
 		out = append(out, c.ground)
 	}
