@@ -51,15 +51,16 @@ func strataCommand() *cobra.Command {
 				return nil, err
 			}
 			k, err := brush.Decode(s.Data)
-			if err != nil || k.Brush.Alpha == "" {
-				return k, err
-			}
-			a, err := st.Alpha(k.Brush.Alpha)
 			if err != nil {
 				return nil, err
 			}
-			k.Attach(&brush.Alpha{Side: a.Side, Grey: a.Grey})
-			return k, nil
+			return k, k.Fetch(func(hash string) (*brush.Alpha, error) {
+				a, err := st.Alpha(hash)
+				if err != nil {
+					return nil, err
+				}
+				return a.Picture(), nil
+			})
 		})
 		if err != nil {
 			return err

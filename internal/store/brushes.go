@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"gorm.io/gorm/clause"
+
+	"crust/internal/core/brush"
 )
 
 // Brush is a brush of people's own, for all assets.
@@ -20,6 +22,15 @@ type Alpha struct {
 	Side   int
 	Grey   []byte
 	Colour []byte // empty for those without
+}
+
+// Picture is an alpha as brushes have it.
+func (a *Alpha) Picture() *brush.Alpha {
+	out := &brush.Alpha{Side: a.Side, Grey: a.Grey}
+	if len(a.Colour) > 0 {
+		out.Colour = a.Colour
+	}
+	return out
 }
 
 // Brushes lists people's own brushes, the newest first.

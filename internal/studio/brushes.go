@@ -163,10 +163,7 @@ func (s *Studio) Alpha(hash string) (*brush.Alpha, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &brush.Alpha{Side: row.Side, Grey: row.Grey}
-	if len(row.Colour) > 0 {
-		a.Colour = row.Colour
-	}
+	a := row.Picture()
 	if err := a.Check(); err != nil {
 		return nil, err
 	}
@@ -175,15 +172,5 @@ func (s *Studio) Alpha(hash string) (*brush.Alpha, error) {
 	return had.(*brush.Alpha), nil
 }
 
-// attach gives a stroke the picture of its brush.
-func (s *Studio) attach(k *brush.Stroke) error {
-	if k.Brush.Alpha == "" {
-		k.Attach(nil)
-		return nil
-	}
-	a, err := s.Alpha(k.Brush.Alpha)
-	if err == nil {
-		k.Attach(a)
-	}
-	return err
-}
+// attach gives a stroke its pictures.
+func (s *Studio) attach(k *brush.Stroke) error { return k.Fetch(s.Alpha) }

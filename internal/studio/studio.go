@@ -214,7 +214,7 @@ func (s *Studio) CreatePainted(name string, u Upload, doc *strata.Document, pain
 		doc.Layers = []strata.Layer{base}
 	}
 	for _, k := range painted {
-		if a := k.Alpha(); a != nil {
+		for _, a := range k.Pictures() {
 			if err := s.keepAlpha(a); err != nil {
 				return 0, err
 			}

@@ -134,6 +134,15 @@ func (s *Server) addAlpha(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, map[string]string{"alpha": hash})
 }
 
+// alpha is a picture of brushes, stamps or stencils.
+func (s *Server) alpha(c *echo.Context) error {
+	a, err := s.studio.Alpha(c.Param("hash"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"side": a.Side, "grey": a.Grey})
+}
+
 // strokes lists the strokes of a clause.
 func (s *Server) strokes(c *echo.Context, a *studio.Asset) error {
 	var at *geom.Vec3

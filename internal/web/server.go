@@ -183,6 +183,7 @@ func (s *Server) routes() {
 	e.GET("/api/brushes/:name", s.brushFile)
 	e.DELETE("/api/brushes/:name", s.dropBrush)
 	e.POST("/api/alphas", s.addAlpha)
+	e.GET("/api/alphas/:hash", s.alpha)
 	e.POST("/api/assets", s.create)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)

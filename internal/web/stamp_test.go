@@ -1,7 +1,12 @@
 package web
 
 import (
+	"bytes"
+	"image"
+	"image/png"
 	"math"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -32,6 +37,43 @@ func (r *rig) knob(name string) proto.Point {
 	r.t.Helper()
 	r.until(`document.querySelector('#stamp-live [data-knob="` + name + `"]')`)
 	return r.point(`(b => [b.x + b.width / 2, b.y + b.height / 2])(document.querySelector('#stamp-live [data-knob="` + name + `"]').getBoundingClientRect())`)
+}
+
+// A stencil whose left half is open lies over the view: of a stroke across it the left half is laid down.
+func stencilByHand(t *testing.T, r *rig, red func(r *rig, x, y float64, on bool)) {
+	open := image.NewGray(image.Rect(0, 0, 64, 64))
+	for i := range open.Pix {
+		if i%64 < 32 {
+			open.Pix[i] = 255
+		}
+	}
+	var b bytes.Buffer
+	if err := png.Encode(&b, open); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(t.TempDir(), "open.png")
+	if err := os.WriteFile(name, b.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r.press('b')
+	r.page.MustEval(`() => { const s = crust.brushwork.set; s.metres = 0.06; s.by = 'model'; }`)
+	r.page.MustElement(`[data-stencil-picture]`).MustSetFiles(name)
+	r.until(`crust.brushwork.stencil.set.on && document.querySelector('#stencil-live [data-knob="move"]')`)
+	at := func(knob string) proto.Point {
+		return r.point(`(b => [b.x + b.width / 2, b.y + b.height / 2])(document.querySelector('#stencil-live [data-knob="` + knob + `"]').getBoundingClientRect())`)
+	}
+	r.brush(at("move"), r.onScreen(-0.5, 0.85, 0))
+	r.until(`document.querySelector('#stencil-live .sheet')`)
+	r.page.MustEval(`() => document.activeElement.blur()`)
+	r.brush(r.onScreen(-0.7, 0.8, 0), r.onScreen(-0.3, 0.8, 0))
+	r.strokes(3)
+	red(r, -0.62, 0.8, true)
+	red(r, -0.4, 0.8, false)
+	r.page.MustEval(`() => crust.brushwork.stencil.change({ on: false })`)
+	r.until(`document.querySelector('#stencil-live').hasAttribute('hidden')`)
+	r.press(input.Escape)
+	r.press('t')
+	r.until(`!document.querySelector('#stamp-shapes').hidden`)
 }
 
 // Stamps are placed by a click and stay live: dragged over the seam, scaled and turned by their handles, each undone by itself; texts
@@ -105,6 +147,7 @@ func stampingByHand(t *testing.T, r *rig) {
 			return err
 		})
 	}
+	r.axe("the tray of stamps", "#tray")
 	words("HI")
 	r.until(`crust.brushwork.stamps.set.words === 'HI'`)
 	r.typeIn(`#tray-values [data-key="size"]`, "20 cm")
@@ -162,6 +205,7 @@ func stampingByHand(t *testing.T, r *rig) {
 	r.strokes(2)
 	red(r, -0.8, 0.1, false)
 	r.page.MustEval(`() => { crust.brushwork.set.stamp.row = false; }`)
+	stencilByHand(t, r, red)
 	r.press(input.Escape)
 	r.until(`document.querySelector('#tray').hidden`)
 }

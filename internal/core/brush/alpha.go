@@ -186,25 +186,42 @@ func (a *Alpha) colour(u, v, soft float32) (rgb [3]float32, some bool) {
 	return rgb, true
 }
 
-// at is the alpha at a place of the tip, blurred over about soft.
+// at is the alpha at a place of the tip, blurred over about soft; 0 beside it.
 func (a *Alpha) at(u, v, soft float32) float32 {
+	return a.read(u, v, soft, func(x, y, side int) int {
+		if x < 0 || y < 0 || x >= side || y >= side {
+			return -1
+		}
+		return y*side + x
+	})
+}
+
+// repeated is at of a picture that goes on beyond its rims.
+func (a *Alpha) repeated(u, v, soft float32) float32 {
+	return a.read(u, v, soft, func(x, y, side int) int { return (y&(side-1))*side + x&(side-1) }) // a side is a power of two
+}
+
+// read mixes the four texels round a place; where tells at which index one is, below 0 for none.
+func (a *Alpha) read(u, v, soft float32, where func(x, y, side int) int) float32 {
 	level := 0
 	for texel := 2 / float32(a.Side); texel < soft && level < len(a.levels)-1; texel *= 2 {
 		level++
 	}
 	side := a.Side >> level
 	px := a.levels[level]
-	x, y := (u+1)/2*float32(side)-0.5, (1-v)/2*float32(side)-0.5
+	const far = 1 << 20 // beyond which there are no more repeats
+	x, y := min(far, max(-far, (u+1)/2*float32(side)-0.5)), min(far, max(-far, (1-v)/2*float32(side)-0.5))
 	x0, y0 := floor(x), floor(y)
-	get := func(x, y float32) float32 {
-		if x < 0 || y < 0 || x >= float32(side) || y >= float32(side) {
-			return 0
+	get := func(x, y int) float32 {
+		if i := where(x, y, side); i >= 0 {
+			return float32(px[i]) / 255
 		}
-		return float32(px[int(y)*side+int(x)]) / 255
+		return 0
 	}
 	fx, fy := x-x0, y-y0
-	top := get(x0, y0)*(1-fx) + get(x0+1, y0)*fx
-	return top*(1-fy) + (get(x0, y0+1)*(1-fx)+get(x0+1, y0+1)*fx)*fy
+	i, j := int(x0), int(y0)
+	top := get(i, j)*(1-fx) + get(i+1, j)*fx
+	return top*(1-fy) + (get(i, j+1)*(1-fx)+get(i+1, j+1)*fx)*fy
 }
 
 // Attach gives a stroke the picture of its brush.
@@ -213,6 +230,39 @@ func (s *Stroke) Attach(a *Alpha) {
 		a.ready()
 	}
 	s.alpha = a
+}
+
+// Fetch attaches the pictures that a stroke needs, those of its brush and its stencil.
+func (s *Stroke) Fetch(find func(hash string) (*Alpha, error)) error {
+	s.Attach(nil)
+	s.AttachStencil(nil)
+	if hash := s.Brush.Alpha; hash != "" {
+		a, err := find(hash)
+		if err != nil {
+			return err
+		}
+		s.Attach(a)
+	}
+	if s.Stencil != nil {
+		a, err := find(s.Stencil.Alpha)
+		if err != nil {
+			return err
+		}
+		s.AttachStencil(a)
+	}
+	return nil
+}
+
+// Pictures are those that are attached to a stroke, by their hashes.
+func (s *Stroke) Pictures() map[string]*Alpha {
+	out := map[string]*Alpha{}
+	if s.alpha != nil {
+		out[s.Brush.Alpha] = s.alpha
+	}
+	if s.stencil != nil {
+		out[s.Stencil.Alpha] = s.stencil
+	}
+	return out
 }
 
 // Alpha is the picture of the stroke's brush, nil for none.

@@ -452,6 +452,13 @@ func (k *Ink) Finish(p *Places, cover []float32) {
 	for i := range cover {
 		cover[i] = min(1, cover[i]) * s.Brush.Opacity
 	}
+	if t := s.Stencil; t != nil && s.stencil != nil {
+		for i, c := range cover {
+			if c > 0 {
+				cover[i] *= t.share(s.stencil, geom.Vec3{X: p.X[i], Y: p.Y[i], Z: p.Z[i]}, p.Pitch)
+			}
+		}
+	}
 	h := s.Hold
 	if h == nil || h.Angle == 0 && !h.Front {
 		return

@@ -34,21 +34,24 @@ func (p *Point) Pressure() float32 { return p[6] }
 
 // Stroke is what a hand did from setting the pen down to taking it away.
 type Stroke struct {
-	Brush Brush     `json:"brush"`
-	Size  float32   `json:"size"`            // metres across, at full pressure
-	Erase bool      `json:"erase,omitempty"` // it takes away
-	Seed  uint32    `json:"seed,omitempty"`
-	Hold  *Hold     `json:"hold,omitempty"`   // where it may paint; nil for everywhere
-	Again *Again    `json:"mirror,omitempty"` // it is made again elsewhere at the same time
-	Fill  string    `json:"fill,omitempty"`   // it covers all of something, from where it was laid: one of Fills
-	Own   *Values   `json:"values,omitempty"` // what it lays down in place of its layer's; nil for nothing of its own
-	Stamp *Stamp    `json:"stamp,omitempty"`  // it is placed, not drawn
-	Paths [][]Point `json:"paths"`            // one each time that the pen came down anew
+	Brush Brush   `json:"brush"`
+	Size  float32 `json:"size"`            // metres across, at full pressure
+	Erase bool    `json:"erase,omitempty"` // it takes away
+	Seed  uint32  `json:"seed,omitempty"`
+	Hold  *Hold   `json:"hold,omitempty"`   // where it may paint; nil for everywhere
+	Again *Again  `json:"mirror,omitempty"` // it is made again elsewhere at the same time
+	Fill  string  `json:"fill,omitempty"`   // it covers all of something, from where it was laid: one of Fills
+	Own   *Values `json:"values,omitempty"` // what it lays down in place of its layer's; nil for nothing of its own
+	Stamp *Stamp  `json:"stamp,omitempty"`  // it is placed, not drawn
+	// It is laid through a picture over the view.
+	Stencil *Stencil  `json:"stencil,omitempty"`
+	Paths   [][]Point `json:"paths"` // one each time that the pen came down anew
 	// The last part of the last path may change still.
 	loose bool
 	// Pressure is how much of it there is: see Stain.
 	stain bool
-	alpha *Alpha // the picture of its brush
+	// The pictures of its brush and its stencil.
+	alpha, stencil *Alpha
 }
 
 // Stain is what runs down along paths, so many metres wide where it is strongest: the pressure of its points is how strong it is.
@@ -218,6 +221,11 @@ func (s *Stroke) Check() error {
 			}
 		}
 	}
+	if s.Stencil != nil {
+		if err := s.Stencil.check(); err != nil {
+			return err
+		}
+	}
 	if s.Stamp != nil {
 		return s.Stamp.check(s)
 	}
@@ -253,12 +261,13 @@ type head struct {
 	Fill  string   `json:"fill,omitempty"`
 	Own   *Values  `json:"values,omitempty"`
 	Stamp *Stamp   `json:"stamp,omitempty"`
+	Cut   *Stencil `json:"stencil,omitempty"`
 	Paths []uint32 `json:"paths"` // points of each
 }
 
 // Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
 func Encode(s *Stroke) []byte {
-	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp}
+	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp, Cut: s.Stencil}
 	for _, path := range s.Paths {
 		h.Paths = append(h.Paths, uint32(len(path)))
 	}
@@ -296,7 +305,7 @@ func Decode(data []byte) (*Stroke, error) {
 		return nil, errors.New("the head of a stroke is no sound JSON")
 	}
 	data = data[n:]
-	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp}
+	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp, Stencil: h.Cut}
 	for _, n := range h.Paths {
 		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
 			return nil, short

@@ -378,6 +378,7 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `fill` | what it covers all of, from its first point: %s | nothing |", strings.Join(brush.Fills[1:], ", "))
 	p("| `values` | what it lays down in place of its layer’s values: `colour` as #rrggbb, `roughness`, `metallic` (0 to 1), `height` (mm, -%d to %d) | its layer’s |", brush.HeightLimit, brush.HeightLimit)
 	p("| `stamp` | it is placed, where its path begins, and not drawn: `text` (`words`, with \\n between lines; `font`: %s; `apart`: room between letters in heights of a capital; `stencil`; `side`: left or right) in place of the tip, and `size` is then the height of capitals; `straight`: true to go straight down and not to wrap; `depth`: metres that the surface may lie off, 0 for half the stamp’s smaller side; `gap`: metres from one to the next in a row along the path | none |", strings.Join(fontNames(), ", "))
+	p("| `stencil` | a picture that lay over the view, through which it is laid: `alpha` (hash of one of the alphas), `through` (twelve numbers, row by row: they take x, y, z, 1 to u·w, v·w, w; u and v go from -1 to 1 over the picture), `repeat`, `invert` | none |")
 	p("| `hidden` | true when it is kept and not laid | false |")
 	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
 	var names []string

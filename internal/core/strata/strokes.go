@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -275,12 +276,14 @@ func pull(root any) (Painting, error) {
 				if err != nil {
 					return nil, fault(err)
 				}
-				if hash := stroke.Brush.Alpha; hash != "" {
-					a := alphas[hash]
-					if a == nil {
-						return nil, fault(fmt.Errorf("the picture %s of its brush is not among the alphas", hash))
+				err = stroke.Fetch(func(hash string) (*brush.Alpha, error) {
+					if a := alphas[hash]; a != nil {
+						return a, nil
 					}
-					stroke.Attach(a)
+					return nil, fmt.Errorf("the picture %s of its brush or stencil is not among the alphas", hash)
+				})
+				if err != nil {
+					return nil, fault(err)
 				}
 				if out == nil {
 					out = Painting{}
@@ -310,6 +313,7 @@ type written struct {
 	Fill   string          `json:"fill,omitempty"`
 	Values *brush.Values   `json:"values,omitempty"`
 	Stamp  *brush.Stamp    `json:"stamp,omitempty"`
+	Cut    *brush.Stencil  `json:"stencil,omitempty"`
 	Hidden bool            `json:"hidden,omitempty"`
 	Paths  [][]brush.Point `json:"paths"`
 }
@@ -321,9 +325,9 @@ func readStroke(tree any) (*brush.Stroke, bool, error) {
 	}
 	var w written
 	if err := strictly(text, &w); err != nil {
-		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, hidden and paths: %w", err)
+		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, stencil, hidden and paths: %w", err)
 	}
-	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Paths: w.Paths}
+	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Stencil: w.Cut, Paths: w.Paths}
 	var name string
 	switch {
 	case len(w.Brush) == 0:
@@ -361,10 +365,8 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 				if s == nil {
 					continue
 				}
-				if a := s.Alpha(); a != nil {
-					alphas[s.Brush.Alpha] = a
-				}
-				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Stamp: s.Stamp, Hidden: n < 0, Paths: s.Paths}
+				maps.Copy(alphas, s.Pictures())
+				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Stamp: s.Stamp, Cut: s.Stencil, Hidden: n < 0, Paths: s.Paths}
 				if b, err := brush.BuiltIn(s.Brush.Name); err == nil && b == s.Brush {
 					w.Brush = encode(b.Name)
 				}

@@ -5,6 +5,7 @@ import { show, value } from './values.js';
 import { Picker } from './picker.js';
 import { Tally } from './tally.js';
 import { Stamps } from './stamps.js';
+import { StencilView } from './stencil.js';
 
 /** Where the pressure comes from when there is no pen. */
 const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
@@ -23,6 +24,7 @@ export class Brushwork {
     this.set.brush = { ...built[0], ...this.set.brush };
     this.tally = new Tally(app, this);
     this.stamps = new Stamps(app, this);
+    this.stencil = new StencilView(app, this);
     for (const b of document.querySelectorAll('#rack [data-tool]')) b.onclick = () => this.take(b.dataset.tool);
     this.pens();
     this.keys();
@@ -47,6 +49,7 @@ export class Brushwork {
     document.body.classList.toggle('painting', tool !== 'orbit');
     this.ring(null);
     this.render();
+    this.stencil.draw();
   }
 
   /** Whether the pen paints now. */
@@ -140,7 +143,7 @@ export class Brushwork {
     if (this.tool === 'stamp') return this.stamps.down(e, hit, at, where, canvas);
     const begin = { brush: s.brush, size, erase: this.tool === 'erase', seed: Math.floor(Math.random() * 2 ** 31) + 1 };
     this.bound(begin, hit);
-    if (this.tool === 'fill') begin.fill = s.fill;
+    if (this.tool === 'fill') begin.fill = s.fill; else this.stencil.bound(begin, where);
     this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
     const k = this.stroke;
     this.app.socket.send({ t: 'ink', ink: { layer: k.layer, clause: k.clause, begin } });
@@ -479,6 +482,7 @@ export class Brushwork {
       group('laying', 'Scatter'),
       group('chance', 'By chance'),
       group('pressure', 'Pressure', el('label.tray-line', {}, 'without a pen', stand)),
+      el('details', { 'data-group': 'stencil', open: open.has('stencil') }, el('summary', {}, 'Stencil'), ...this.stencil.values()),
       el('details', { 'data-group': 'hand', open: open.has('hand') }, el('summary', {}, 'Steady, mirror, hold'),
         value({ name: 'steady', label: 'steady', value: s.steady, min: 0, max: 1, default: 0, figures: 2, commit: v => put('steady', v) }),
         el('div.tray-ticks', {}, el('span.quiet', {}, 'mirror'), ...['x', 'y', 'z'].map(a => tick(a.toUpperCase(), s.mirror[a], on => mirror({ [a]: on })))),
