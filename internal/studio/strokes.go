@@ -244,6 +244,8 @@ func (a *Asset) end(p *Page) (number int32, err error) {
 		e.Do, e.Strokes, e.With = "stroke.change", strata.Strokes{k.instead}, strata.Strokes{k.number}
 	case s.Stamp != nil:
 		e.Kind = "stamp"
+	case s.Work != "":
+		e.Kind = s.Work
 	case s.Erase:
 		e.Kind = "erase"
 	}
@@ -353,6 +355,7 @@ type StrokeEvent struct {
 	Size   float32 `json:"size"`
 	Length float32 `json:"length"`
 	Stamp  bool    `json:"stamp,omitempty"`
+	Work   string  `json:"work,omitempty"`
 	Words  string  `json:"words,omitempty"` // of a text
 	Lost   bool    `json:"lost,omitempty"`  // the model, as it is now, has no surface where it was painted
 }
@@ -435,7 +438,7 @@ func (a *Asset) listed(layer, clause string, at *geom.Vec3) ([]StrokeEvent, map[
 			if s == nil {
 				continue
 			}
-			e := StrokeEvent{Number: max(n, -n), Hidden: n < 0, Erase: s.Erase, Brush: s.Brush.Name, Fill: s.Fill, Size: s.Size, Length: s.Length()}
+			e := StrokeEvent{Number: max(n, -n), Hidden: n < 0, Erase: s.Erase, Brush: s.Brush.Name, Fill: s.Fill, Work: s.Work, Size: s.Size, Length: s.Length()}
 			if s.Own != nil {
 				e.Colour = s.Own.Colour
 			}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"fmt"
 	"image"
 	"image/png"
 	"math"
@@ -71,6 +72,28 @@ func stencilByHand(t *testing.T, r *rig, red func(r *rig, x, y float64, on bool)
 	red(r, -0.4, 0.8, false)
 	r.page.MustEval(`() => crust.brushwork.stencil.change({ on: false })`)
 	r.until(`document.querySelector('#stencil-live').hasAttribute('hidden')`)
+	// What lies there is cloned: the first click says from where. Then an edge is softened: a texel beyond the stroke's rim takes some.
+	r.press('r')
+	r.click(`#tray-values .segments [data-value="clone"]`)
+	r.page.MustEval(`() => document.activeElement.blur()`)
+	p := r.onScreen(-0.62, 0.8, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y).MustClick(proto.InputMouseButtonLeft)
+	r.until(`crust.brushwork.source && document.querySelector('#work-help').textContent.includes('Shift')`)
+	p = r.onScreen(-0.3, 0.3, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y).MustClick(proto.InputMouseButtonLeft)
+	r.strokes(4)
+	red(r, -0.3, 0.3, true)
+	r.press(input.ControlLeft, 'z')
+	red(r, -0.3, 0.3, false)
+	r.click(`#tray-values .segments [data-value="soften"]`)
+	r.page.MustEval(`() => { crust.brushwork.set.metres = 0.3; document.activeElement.blur(); }`)
+	red(r, -0.62, 0.84, false)
+	r.brush(r.onScreen(-0.66, 0.8, 0), r.onScreen(-0.58, 0.8, 0))
+	r.strokes(4)
+	r.until(`document.querySelector('#undo').title.includes('Soften on Brushwork')`)
+	u, v := 0.02+0.46*(1-0.62), 0.98-0.96*0.84
+	r.until(fmt.Sprintf(`(p => { const g = p.full.data[4 * (256 * %d + %d) + 1]; return g > 0x20 && g < 0x84; })(crust.viewport.pictures.values().next().value.base)`, int(v*256), int(u*256)))
+	r.axe("the tray of what is worked on", "#tray")
 	r.press(input.Escape)
 	r.press('t')
 	r.until(`!document.querySelector('#stamp-shapes').hidden`)

@@ -41,7 +41,7 @@ type mark struct {
 
 // Ready makes a stroke's ink.
 func Ready(s *Stroke) *Ink {
-	k := &Ink{stroke: s, tip: tipOf(s.Brush.Tip), swept: s.Brush.swept(), first: geom.Vec3{Y: 1}}
+	k := &Ink{stroke: s, tip: tipOf(s.Brush.Tip), swept: s.Brush.swept() || s.Work != "", first: geom.Vec3{Y: 1}}
 	if k.tip == nil || len(s.Paths) == 0 {
 		return k
 	}
@@ -216,16 +216,11 @@ func (k *Ink) put(p *Point, along geom.Vec3, seed uint32, copies []turned) {
 	m := mark{seed: seed, hard: b.hard(p[6])}
 	m.r = s.Size / 2 * b.pressed(b.PressSize, p[6]) * (1 - b.JitterSize*next())
 	m.flow = b.Flow * b.pressed(b.PressFlow, p[6]) * (1 - b.JitterFlow*next()) * (1 - b.JitterValue*next())
-	// The tip's right lies level on walls, and to the right on floors, unless it follows the stroke.
-	right := geom.Vec3{Y: 1}.Cross(n)
-	if right.Dot(right) < 0.02 {
-		right = geom.Vec3{X: 1}
-	}
+	right, up := upright(n)
 	if b.Way == wayAlong && along.Dot(along) > 0 {
-		right = along
+		right = along.Sub(n.Mul(along.Dot(n))).Norm()
+		up = n.Cross(right)
 	}
-	right = right.Sub(n.Mul(right.Dot(n))).Norm()
-	up := n.Cross(right)
 	turn := float64(b.Turn)/180 + float64(b.JitterTurn*(2*next()-1))
 	if b.Way == wayChance {
 		turn += 2 * float64(next())

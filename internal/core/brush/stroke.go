@@ -43,6 +43,9 @@ type Stroke struct {
 	Fill  string  `json:"fill,omitempty"`   // it covers all of something, from where it was laid: one of Fills
 	Own   *Values `json:"values,omitempty"` // what it lays down in place of its layer's; nil for nothing of its own
 	Stamp *Stamp  `json:"stamp,omitempty"`  // it is placed, not drawn
+	// It does something with what was painted before it, one of Works, and takes that from a place.
+	Work   string `json:"work,omitempty"`
+	Source *Point `json:"source,omitempty"`
 	// It is laid through a picture over the view.
 	Stencil *Stencil  `json:"stencil,omitempty"`
 	Paths   [][]Point `json:"paths"` // one each time that the pen came down anew
@@ -221,6 +224,9 @@ func (s *Stroke) Check() error {
 			}
 		}
 	}
+	if err := s.checkWork(); err != nil {
+		return err
+	}
 	if s.Stencil != nil {
 		if err := s.Stencil.check(); err != nil {
 			return err
@@ -262,12 +268,14 @@ type head struct {
 	Own   *Values  `json:"values,omitempty"`
 	Stamp *Stamp   `json:"stamp,omitempty"`
 	Cut   *Stencil `json:"stencil,omitempty"`
+	Work  string   `json:"work,omitempty"`
+	From  *Point   `json:"source,omitempty"`
 	Paths []uint32 `json:"paths"` // points of each
 }
 
 // Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
 func Encode(s *Stroke) []byte {
-	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp, Cut: s.Stencil}
+	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp, Cut: s.Stencil, Work: s.Work, From: s.Source}
 	for _, path := range s.Paths {
 		h.Paths = append(h.Paths, uint32(len(path)))
 	}
@@ -305,7 +313,7 @@ func Decode(data []byte) (*Stroke, error) {
 		return nil, errors.New("the head of a stroke is no sound JSON")
 	}
 	data = data[n:]
-	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp, Stencil: h.Cut}
+	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp, Stencil: h.Cut, Work: h.Work, Source: h.From}
 	for _, n := range h.Paths {
 		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
 			return nil, short

@@ -8,6 +8,7 @@ import (
 	"crust/internal/core/brush"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
+	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 )
 
@@ -26,6 +27,7 @@ type painted struct {
 	list  strata.Strokes
 	laid  []struck // those that are seen
 	boxes []geom.Box
+	reach float32 // from how far away some of them take what was painted before
 }
 
 // struck is a stroke with the boxes of its pieces.
@@ -83,6 +85,9 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 		}
 		p.boxes = append(p.boxes, box)
 	}
+	for i := range p.laid {
+		p.reach = max(p.reach, p.laid[i].stroke.WorkReach())
+	}
 	if b.laid == nil {
 		b.laid = map[string]*painted{}
 	}
@@ -94,7 +99,7 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 func (p *painted) near(on *ground, t int, f func(l *struck, hash uint64)) {
 	boxes := on.boxesOf(t)
 	meets := func(a *geom.Box, of []geom.Box) bool {
-		b := wider(a, on.pitch)
+		b := wider(a, on.pitch+p.reach)
 		return meets(&b, of)
 	}
 	for g := range p.boxes {
@@ -402,7 +407,8 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	}
 	// What the strokes before the last few made is mostly there still.
 	done, v := 0, []uint16(nil)
-	for n := len(list); n > max(0, len(list)-3); n-- {
+	starts := resumes(list)
+	for _, n := range starts {
 		if have, ok := g.body.cache.get(cacheKey{g.id, int32(t), keys[n]}).([]uint16); ok {
 			done, v = n, have
 			break
@@ -415,14 +421,30 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	v = append(make([]uint16, 0, n), v...)[:n]
 	at := g.places(k, t)
 	cover := k.cover[:n]
-	for i, l := range list[done:] {
-		g.struck(k, at, t, l, cover)
-		layOver(v, cover, l.stroke.Erase)
-		if last := done + i + 1; !l.wet && last >= len(list)-1 {
+	for i := done; i < len(list); i++ {
+		l := list[i]
+		if l.stroke.Work != "" {
+			first := i
+			i = runOf(list, i) - 1
+			g.workOver(k, list[:first], list[first:i+1], t, at, v)
+			l = list[i]
+		} else {
+			g.struck(k, at, t, l, cover)
+			layOver(v, cover, l.stroke.Erase)
+		}
+		if last := i + 1; !l.wet && (last >= len(list)-1 || slices.Contains(starts, last)) {
 			g.body.cache.put(cacheKey{g.id, int32(t), keys[last]}, slices.Clone(v), 2*n)
 		}
 	}
 	return v
+}
+
+// workOver has a run of strokes work on what those before them laid down on a tile.
+func (g *ground) workOver(k *scratch, prior, run []*struck, t int, at *brush.Places, v []uint16) {
+	out := &strokesAt{cover: make([]float32, len(v))}
+	pixel.Widen(out.cover, v, 1./65535)
+	g.worked(k, prior, run, t, &strewn{at: at}, nil, 0, out)
+	pixel.Narrow(v, out.cover)
 }
 
 // struck is what a stroke lays down on a tile.

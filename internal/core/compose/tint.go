@@ -2,6 +2,7 @@ package compose
 
 import (
 	"math"
+	"slices"
 
 	"crust/internal/core/brush"
 	"crust/internal/core/strata"
@@ -104,7 +105,11 @@ func (s *source) tints(k *scratch, g *ground, t int, out [][]float32) {
 	for i := range out {
 		fill(out[i], s.own[i])
 	}
-	for i := len(list) - 1; i > max(0, len(list)-3); i-- {
+	if len(list) == 0 {
+		return
+	}
+	starts := resumes(list)
+	for _, i := range starts {
 		if have, ok := g.body.cache.get(cacheKey{g.id, int32(t), keys[i]}).(*tinted); ok {
 			copy(is.cover, have.cover)
 			for j := range out {
@@ -114,41 +119,22 @@ func (s *source) tints(k *scratch, g *ground, t int, out [][]float32) {
 			break
 		}
 	}
-	if len(list) == 0 {
-		return
-	}
 	at := g.places(k, t)
 	cover := k.cover[:n]
-	for i, l := range list[done:] {
-		rgb, own := s.own, false
-		if v := l.stroke.Own; v != nil {
-			if rgb, own = way.of(v); !own {
-				rgb = s.own
-			}
+	tint := &tintOf{way, s.own, s.of}
+	all := &strokesAt{cover: is.cover, values: out}
+	for i := done; i < len(list); i++ {
+		l := list[i]
+		if l.stroke.Work != "" {
+			first := i
+			i = runOf(list, i) - 1
+			g.worked(k, list[:first], list[first:i+1], t, &strewn{at: at}, tint, 0, all)
+			l = list[i]
+		} else {
+			g.struck(k, at, t, l, cover)
+			all.lay(g, l, &strewn{at: at}, cover, tint)
 		}
-		g.struck(k, at, t, l, cover)
-		var each *[3][]float32
-		if s.of == "colour" && l.stroke.Coloured() {
-			each = &[3][]float32{k.own3[0][:n], k.own3[1][:n], k.own3[2][:n]}
-			g.body.madeReady(l).Colours(at, each)
-		}
-		for x, c := range cover {
-			if each != nil && c > 0 {
-				rgb = [3]float32{each[0][x], each[1][x], each[2][x]}
-			}
-			switch m := is.cover[x]; {
-			case c <= 0:
-			case l.stroke.Erase:
-				is.cover[x] = m * (1 - c)
-			default:
-				now := m + (1-m)*c
-				for j := range out {
-					out[j][x] = (out[j][x]*m*(1-c) + rgb[j]*c) / now
-				}
-				is.cover[x] = now
-			}
-		}
-		if last := done + i + 1; !l.wet && last == len(list)-1 {
+		if last := i + 1; !l.wet && (last == len(list)-1 || slices.Contains(starts, last)) {
 			kept := &tinted{cover: append([]float32(nil), is.cover...)}
 			for j := range out {
 				kept.values = append(kept.values, append([]float32(nil), out[j]...))

@@ -151,7 +151,9 @@ func (w *wets) wet(g *ground, k *scratch, t int, l *struck, ink *brush.Ink, in [
 		ink.Lay(&some, ink.Stable(), ink.All(), cover)
 		ink.Finish(&some, cover)
 		g.hold(k, &some, ink, t, from, cover)
-		if !slices.Equal(cover, at.cover[from:to]) {
+		// What a smudge pulls may go on changing where it covers all that it can.
+		pulls := l.stroke.Work == brush.WorkSmudge && slices.ContainsFunc(cover, func(c float32) bool { return c > 0 })
+		if pulls || !slices.Equal(cover, at.cover[from:to]) {
 			copy(at.cover[from:to], cover)
 			changed = append(changed, places.Runs[r])
 		}

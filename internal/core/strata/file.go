@@ -379,6 +379,8 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `values` | what it lays down in place of its layer’s values: `colour` as #rrggbb, `roughness`, `metallic` (0 to 1), `height` (mm, -%d to %d) | its layer’s |", brush.HeightLimit, brush.HeightLimit)
 	p("| `stamp` | it is placed, where its path begins, and not drawn: `text` (`words`, with \\n between lines; `font`: %s; `apart`: room between letters in heights of a capital; `stencil`; `side`: left or right) in place of the tip, and `size` is then the height of capitals; `straight`: true to go straight down and not to wrap; `depth`: metres that the surface may lie off, 0 for half the stamp’s smaller side; `gap`: metres from one to the next in a row along the path | none |", strings.Join(fontNames(), ", "))
 	p("| `stencil` | a picture that lay over the view, through which it is laid: `alpha` (hash of one of the alphas), `through` (twelve numbers, row by row: they take x, y, z, 1 to u·w, v·w, w; u and v go from -1 to 1 over the picture), `repeat`, `invert` | none |")
+	p("| `work` | what it does with what was painted before it in its clause, in place of painting: %s | paints |", strings.Join(brush.Works[1:], ", "))
+	p("| `source` | for `clone`: the place that it takes from, as a point of a path | none |")
 	p("| `hidden` | true when it is kept and not laid | false |")
 	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
 	var names []string

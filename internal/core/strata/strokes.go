@@ -169,6 +169,9 @@ func howMany(n int) string {
 	return fmt.Sprintf("%d strokes", n)
 }
 
+// verbs are what single strokes do, for undo, by the kind that an edit names; others paint.
+var verbs = map[string]string{"erase": "Erase", "stamp": "Stamp", brush.WorkSoften: "Soften", brush.WorkSmudge: "Smudge", brush.WorkClone: "Clone"}
+
 // addStrokes lays strokes over those of a clause.
 func addStrokes(d *Document, e Edit) (string, string, error) {
 	l, c, err := d.strokesOf(e)
@@ -179,11 +182,8 @@ func addStrokes(d *Document, e Edit) (string, string, error) {
 		return "", "", errors.New("no strokes are named")
 	}
 	c.Strokes = slices.Concat(c.Strokes, e.Strokes)
-	switch e.Kind {
-	case "erase":
-		return "Erase on " + l.Name, l.ID, nil
-	case "stamp":
-		return "Stamp on " + l.Name, l.ID, nil
+	if verb := verbs[e.Kind]; verb != "" {
+		return verb + " on " + l.Name, l.ID, nil
 	}
 	return "Paint " + howMany(len(e.Strokes)) + " on " + l.Name, l.ID, nil
 }
@@ -314,6 +314,8 @@ type written struct {
 	Values *brush.Values   `json:"values,omitempty"`
 	Stamp  *brush.Stamp    `json:"stamp,omitempty"`
 	Cut    *brush.Stencil  `json:"stencil,omitempty"`
+	Work   string          `json:"work,omitempty"`
+	Source *brush.Point    `json:"source,omitempty"`
 	Hidden bool            `json:"hidden,omitempty"`
 	Paths  [][]brush.Point `json:"paths"`
 }
@@ -325,9 +327,9 @@ func readStroke(tree any) (*brush.Stroke, bool, error) {
 	}
 	var w written
 	if err := strictly(text, &w); err != nil {
-		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, stencil, hidden and paths: %w", err)
+		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, stencil, work, source, hidden and paths: %w", err)
 	}
-	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Stencil: w.Cut, Paths: w.Paths}
+	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Stencil: w.Cut, Work: w.Work, Source: w.Source, Paths: w.Paths}
 	var name string
 	switch {
 	case len(w.Brush) == 0:
@@ -366,7 +368,7 @@ func (d *Document) InFull(stroke func(number int32) (*brush.Stroke, error)) (any
 					continue
 				}
 				maps.Copy(alphas, s.Pictures())
-				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Stamp: s.Stamp, Cut: s.Stencil, Hidden: n < 0, Paths: s.Paths}
+				w := written{Brush: encode(s.Brush), Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Mirror: s.Again, Fill: s.Fill, Values: s.Own, Stamp: s.Stamp, Cut: s.Stencil, Work: s.Work, Source: s.Source, Hidden: n < 0, Paths: s.Paths}
 				if b, err := brush.BuiltIn(s.Brush.Name); err == nil && b == s.Brush {
 					w.Brush = encode(b.Name)
 				}

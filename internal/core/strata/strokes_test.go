@@ -145,7 +145,9 @@ func TestAStrokeIsAShortOperation(t *testing.T) {
 const strokeFile = `{"layers": [{"name": "Numerals", "where": [{"kind": "brush", "strokes": [
 	{"brush": "Chalk", "size": 0.05, "paths": [[[0, 1, 0, 0, 0, 1, 1], [0.5, 1, 0, 0, 0, 1, 0.5]], [[0, 2, 0, 0, 0, 1, 1]]]},
 	{"brush": {"name": "Mine", "tip": "chip", "hardness": 0.25}, "size": 0.1, "erase": true, "hidden": true, "hold": {"part": "hull"}, "mirror": {"x": true, "centre": [0, 0, 0]}, "paths": [[[0, 1, 0, 0, 1, 0, 1]]]},
-	{"size": 0.3, "stamp": {"text": {"words": "NO. 7\nSALTMERE", "font": "plate", "stencil": true}, "straight": true, "depth": 0.1, "gap": 0.5}, "paths": [[[0, 1, 0, 0, 1, 0, 1], [2, 1, 0, 0, 1, 0, 1]]]}]}]}]}`
+	{"size": 0.3, "stamp": {"text": {"words": "NO. 7\nSALTMERE", "font": "plate", "stencil": true}, "straight": true, "depth": 0.1, "gap": 0.5}, "paths": [[[0, 1, 0, 0, 1, 0, 1], [2, 1, 0, 0, 1, 0, 1]]]},
+	{"size": 0.1, "work": "clone", "source": [0, 1, 0, 0, 1, 0, 1], "paths": [[[2, 1, 0, 0, 1, 0, 1]]]},
+	{"size": 0.1, "stencil": {"alpha": "bars", "through": [1, 0, 0, 0, 0, 0, -1, 0, 0, -1, 0, 1], "repeat": true}, "paths": [[[2, 1, 0, 0, 1, 0, 1]]]}]}]}], "alphas": {"bars": {"side": 2, "grey": "AP8A/w=="}}}`
 
 // Strokes are written in full in files, by name or with their numbers, and come out as they went in.
 func TestStrokesGoThroughFiles(t *testing.T) {
@@ -154,7 +156,7 @@ func TestStrokesGoThroughFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	list := d.Layers[0].Where[0].Strokes
-	if !slices.Equal(list, Strokes{1, -2, 3}) || len(painted) != 3 {
+	if !slices.Equal(list, Strokes{1, -2, 3, 4, 5}) || len(painted) != 5 {
 		t.Fatalf("%v, %d strokes", list, len(painted))
 	}
 	if s := painted[1]; s.Brush.Tip != "chalk" || len(s.Paths) != 2 || s.Paths[0][1].Pressure() != 0.5 {
@@ -164,6 +166,12 @@ func TestStrokesGoThroughFiles(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	if s := painted[3]; s.Stamp == nil || s.Stamp.Text.Words != "NO. 7\nSALTMERE" || !s.Stamp.Straight || s.Stamp.Gap != 0.5 {
+		t.Errorf("%+v", s)
+	}
+	if s := painted[4]; s.Work != "clone" || s.Source == nil || s.Source[1] != 1 {
+		t.Errorf("%+v", s)
+	}
+	if s := painted[5]; s.Stencil == nil || !s.Stencil.Repeat || s.Pictures()["bars"] == nil {
 		t.Errorf("%+v", s)
 	}
 	full, err := d.InFull(func(n int32) (*brush.Stroke, error) { return painted[n], nil })
@@ -179,11 +187,11 @@ func TestStrokesGoThroughFiles(t *testing.T) {
 		t.Fatalf("%v, %v", err, again)
 	}
 	for n, s := range painted {
-		if fmt.Sprintf("%+v", *back[n]) != fmt.Sprintf("%+v", *s) && (s.Hold == nil || *back[n].Hold != *s.Hold) && (s.Stamp == nil || *back[n].Stamp.Text != *s.Stamp.Text) {
+		if fmt.Sprintf("%+v", *back[n]) != fmt.Sprintf("%+v", *s) && (s.Hold == nil || *back[n].Hold != *s.Hold) && (s.Stamp == nil || *back[n].Stamp.Text != *s.Stamp.Text) && (s.Source == nil || *back[n].Source != *s.Source) && (s.Stencil == nil || *back[n].Stencil != *s.Stencil) {
 			t.Errorf("stroke %d came back as %+v, was %+v", n, back[n], s)
 		}
 	}
-	for find, put := range map[string]string{`"Chalk"`: `"Feather"`, `"size": 0.05`: `"size": -1`, `"chip"`: `"hoof"`, `"erase": true`: `"rub": true`, `"paths": [[[0, 1, 0, 0, 1, 0, 1]]]`: `"paths": []`, `[0, 2, 0, 0, 0, 1, 1]`: `[0, 2, 0, 0, 0, 5, 1]`, `"plate"`: `"slate"`, `"gap": 0.5`: `"gap": 1e-9`, `"depth": 0.1`: `"depth": -1`} {
+	for find, put := range map[string]string{`"Chalk"`: `"Feather"`, `"size": 0.05`: `"size": -1`, `"chip"`: `"hoof"`, `"erase": true`: `"rub": true`, `"paths": [[[0, 1, 0, 0, 1, 0, 1]]]`: `"paths": []`, `[0, 2, 0, 0, 0, 1, 1]`: `[0, 2, 0, 0, 0, 5, 1]`, `"plate"`: `"slate"`, `"gap": 0.5`: `"gap": 1e-9`, `"depth": 0.1`: `"depth": -1`, `"clone"`: `"copy"`, `"source": [0, 1, 0, 0, 1, 0, 1], `: ``, `"alpha": "bars"`: `"alpha": "dots"`} {
 		_, _, err := ParseFile([]byte(strings.Replace(strokeFile, find, put, 1)))
 		if err == nil || !strings.Contains(err.Error(), "layers[0].where[0].strokes[") {
 			t.Errorf("%s: %v", put, err)

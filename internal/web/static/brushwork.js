@@ -1,5 +1,5 @@
 // Painting by hand: the rack of tools, the tray with the brush's values, and the pen on the model and on the flat map.
-import { $, el, icon, toast, typing } from './dom.js';
+import { $, choose, el, icon, toast, typing } from './dom.js';
 import { call } from './api.js';
 import { show, value } from './values.js';
 import { Picker } from './picker.js';
@@ -9,6 +9,9 @@ import { StencilView } from './stencil.js';
 
 /** Where the pressure comes from when there is no pen. */
 const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
+
+/** What can be done with what was painted. */
+const WORKS = [['soften', 'soften', 'takes the mean of what lies round it'], ['smudge', 'smudge', 'pulls it along'], ['clone', 'clone', 'lays down what lies elsewhere']];
 
 const KEPT = 'crust-brush';
 
@@ -20,6 +23,7 @@ export class Brushwork {
     const built = app.tables.brushes;
     this.set = { brush: built[0], by: 'model', metres: 0, px: 48, texels: 24, standIn: 'full', own: null, fill: 'part', steady: 0, mirror: { x: false, y: false, z: false, turns: 1 }, hold: { part: false, set: false, island: false, id: false, front: false, seen: false, angle: 0 } };
     try { Object.assign(this.set, JSON.parse(localStorage[KEPT])); } catch { /* nothing is kept yet */ }
+    this.set.work = { kind: 'soften', hardness: 0.3, flow: 1, opacity: 1, ...this.set.work };
     // A brush that was kept may know fewer numbers than there are now.
     this.set.brush = { ...built[0], ...this.set.brush };
     this.tally = new Tally(app, this);
@@ -144,10 +148,20 @@ export class Brushwork {
     const begin = { brush: s.brush, size, erase: this.tool === 'erase', seed: Math.floor(Math.random() * 2 ** 31) + 1 };
     this.bound(begin, hit);
     if (this.tool === 'fill') begin.fill = s.fill; else this.stencil.bound(begin, where);
+    if (this.tool === 'work') {
+      const w = s.work;
+      if (w.kind === 'clone' && (e.shiftKey || !this.source)) {
+        this.source = [...hit.place, ...hit.normal, 1];
+        this.again();
+        return this.render();
+      }
+      Object.assign(begin, { work: w.kind, brush: { ...this.app.tables.brushes[0], name: w.kind.replace(/^./, c => c.toUpperCase()), hardness: w.hardness, flow: w.flow, opacity: w.opacity, pressSize: 0 } }, w.kind === 'clone' ? { source: this.source } : {});
+      delete begin.values;
+    }
     this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
     const k = this.stroke;
     this.app.socket.send({ t: 'ink', ink: { layer: k.layer, clause: k.clause, begin } });
-    if (e.shiftKey && this.last?.layer === k.layer && where === 'model') {
+    if (e.shiftKey && this.tool !== 'work' && this.last?.layer === k.layer && where === 'model') {
       // A straight line from where the stroke before ended, over what is seen between the two.
       const [x, y] = v.screenOf(this.last.place);
       k.points.push([...this.last.place, ...this.last.normal, this.last.pressure]);
@@ -298,6 +312,7 @@ export class Brushwork {
       if (key === 'e' && !e.repeat) this.take('erase');
       if (key === 'l' && !e.repeat) this.take('fill');
       if (key === 't' && !e.repeat) this.take('stamp');
+      if (key === 'r' && !e.repeat) this.take('work');
       if (key === 'p' && !e.repeat && this.paints() && this.pointed) this.pick(this.pointed.at(this.pointed.x, this.pointed.y));
       if (e.key === '[') this.scale(1 / 1.15);
       if (e.key === ']') this.scale(1.15);
@@ -370,7 +385,7 @@ export class Brushwork {
     };
     const words = ok ? show(size, { unit: 'm' }, 3) : 'nothing to paint in';
     if (!$('#pane-model').hidden) {
-      const box = svg.getBoundingClientRect(), rounds = [[r, 'rim'], ...(this.set.brush.tip === 'round' && this.set.brush.hardness < 0.98 ? [[r * Math.max(0.04, this.set.brush.hardness), 'core']] : [])];
+      const box = svg.getBoundingClientRect(), hard = this.tool === 'work' ? this.set.work.hardness : this.set.brush.tip === 'round' ? this.set.brush.hardness : 1, rounds = [[r, 'rim'], ...(hard < 0.98 ? [[r * Math.max(0.04, hard), 'core']] : [])];
       let right = -Infinity, low = 0;
       for (const [radius, cls] of rounds) {
         const points = this.circle(hit, radius).map(p => v.screenOf(p)).map(([x, y]) => [x - box.left, y - box.top]);
@@ -378,6 +393,10 @@ export class Brushwork {
         for (const [x, y] of points) if (x > right) [right, low] = [x, y];
       }
       if (where === 'model') svg.append(text(right + 8, low + 4, words));
+      if (this.tool === 'work' && this.set.work.kind === 'clone' && this.source) {
+        const [x, y] = v.screenOf(this.source.slice(0, 3)).map((q, k) => q - (k ? box.top : box.left)), r = 7;
+        svg.append(line([[x - r, y], [x + r, y]], 'rim'), line([[x, y - r], [x, y + r]], 'rim'));
+      }
     }
     if (!$('#pane-flat').hidden && hit.set === v.flatSet) {
       const box = flat.getBoundingClientRect(), [x, y] = v.flatOf(hit.u, hit.v), k = 1 / this.perPx(hit, 'flat');
@@ -410,7 +429,7 @@ export class Brushwork {
     if (key !== this.targetKey) {
       this.targetKey = key;
       line.replaceChildren();
-      if (to) line.append(el('span.quiet', {}, { erase: 'erases on', stamp: 'stamps on' }[this.tool] || 'paints on'), ' ', el('strong', {}, to.layer.name));
+      if (to) line.append(el('span.quiet', {}, { erase: 'erases on', stamp: 'stamps on', work: 'works on' }[this.tool] || 'paints on'), ' ', el('strong', {}, to.layer.name));
       else {
         const add = el('button.button.is-primary', { id: 'new-brushwork' }, icon('brush'), 'New brushwork'), here = el('button.button', { id: 'brush-here', title: 'A clause of its Where that is painted by hand' }, `In “${l?.name}”`);
         add.onclick = () => this.app.edit({ do: 'add', kind: 'brush', layer: this.app.chosen || '' });
@@ -422,14 +441,14 @@ export class Brushwork {
     const strokes = this.tool === 'brush' || this.tool === 'erase';
     $('#specimens').hidden = !strokes;
     $('#stamp-shapes').hidden = this.tool !== 'stamp';
-    tray.classList.toggle('short', this.tool === 'fill');
+    tray.classList.toggle('short', this.tool === 'fill' || this.tool === 'work');
     if (strokes) this.board();
     if (this.tool === 'stamp') this.stamps.gallery();
   }
 
   /** The values of the brush, built anew when one of them has changed. */
   values() {
-    const s = this.set, b = s.brush, key = JSON.stringify([s, this.tool, this.target()?.layer.what.colour.hex, this.stamps.live?.number]);
+    const s = this.set, b = s.brush, key = JSON.stringify([s, this.tool, this.target()?.layer.what.colour.hex, this.stamps.live?.number, !!this.source]);
     if (key === this.valuesKey) return;
     this.valuesKey = key;
     const box = $('#tray-values'), open = new Set([...box.querySelectorAll('details[open]')].map(d => d.dataset.group)), focus = document.activeElement?.dataset?.key;
@@ -472,6 +491,14 @@ export class Brushwork {
     const mirror = m => put('mirror', { ...this.set.mirror, ...m }), hold = h => put('hold', { ...this.set.hold, ...h });
     if (this.tool === 'fill') {
       return box.replaceChildren(el('label.tray-line', {}, 'fills', fill), el('div.tray-own', {}, colour, el('span.quiet', {}, ownWords), layers, pick), number(all.find(p => p.name === 'opacity')));
+    }
+    if (this.tool === 'work') {
+      const w = s.work, kinds = el('div.segments', { role: 'group', 'aria-label': 'What it does' }, ...WORKS.map(([k, words, title]) => el('button', { 'data-value': k, title }, words)));
+      choose(kinds, w.kind);
+      for (const k of kinds.children) k.onclick = () => put('work', { ...w, kind: k.dataset.value });
+      const own = (name, label) => value({ name, label, value: w[name], min: name === 'hardness' ? 0 : 0.01, max: 1, default: name === 'hardness' ? 0.3 : 1, figures: 2, commit: x => put('work', { ...this.set.work, [name]: x }) });
+      const help = { soften: 'Takes the mean of what was painted round each place. Pass over it again for more.', smudge: 'Pulls what was painted along.', clone: this.source ? 'Lays down what was painted round the cross. Shift+click puts the cross elsewhere.' : 'Click where it is to be taken from.' }[w.kind];
+      return box.replaceChildren(kinds, el('div.tray-size', {}, size, by), el('div.tray-grid', {}, own('hardness', 'hardness'), w.kind === 'clone' ? null : own('flow', 'strength'), w.kind === 'soften' ? null : own('opacity', 'opacity')), el('p.quiet', { id: 'work-help' }, help));
     }
     box.replaceChildren(
       this.shelf(),

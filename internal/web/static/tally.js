@@ -64,7 +64,7 @@ export class Tally {
     for (const t of this.ticks) {
       g.globalAlpha = t.s.hidden ? 0.25 : 1;
       g.fillStyle = this.picked.has(t.s.n) ? css.getPropertyValue('--verdigris') : t.s.lost ? css.getPropertyValue('--oxide') : t.s.colour || plain;
-      if (t.s.erase) { g.strokeStyle = g.fillStyle; g.strokeRect(t.x + 0.5, 5.5, Math.max(1, t.w - 1), 7); } else g.fillRect(t.x, 4, t.w, 10);
+      if (t.s.erase || t.s.work) { g.strokeStyle = g.fillStyle; g.strokeRect(t.x + 0.5, 5.5, Math.max(1, t.w - 1), 7); } else g.fillRect(t.x, 4, t.w, 10);
       if (this.picked.has(t.s.n)) g.fillRect(t.x, 16, t.w, 2);
       if (t.s.n === this.pointed) { g.globalAlpha = 1; g.strokeStyle = css.getPropertyValue('--text'); g.strokeRect(t.x - 0.5, 2.5, t.w + 1, 13); }
     }
