@@ -7,6 +7,7 @@ import (
 
 	"crust/internal/core/brush"
 	"crust/internal/core/geom"
+	"crust/internal/core/letters"
 	"crust/internal/core/mesh"
 	"crust/internal/core/strata"
 )
@@ -15,11 +16,6 @@ import (
 var glyphs = map[rune][][][2]float64{
 	'1': {{{0.12, 0.76}, {0.3, 1}}, {{0.3, 1}, {0.3, 0.56}}, {{0.3, 0.44}, {0.3, 0}}},
 	'2': {{{0.03, 0.75}, {0.1, 0.93}, {0.3, 1}, {0.5, 0.93}, {0.57, 0.75}, {0.5, 0.58}}, {{0.43, 0.47}, {0.03, 0}}, {{0.03, 0}, {0.58, 0}}},
-	'3': {{{0.03, 0.85}, {0.15, 0.97}, {0.3, 1}, {0.48, 0.93}, {0.55, 0.78}, {0.48, 0.62}, {0.32, 0.55}}, {{0.38, 0.48}, {0.52, 0.4}, {0.57, 0.25}, {0.5, 0.08}, {0.3, 0}, {0.13, 0.03}, {0.02, 0.15}}},
-	'S': {{{0.55, 0.85}, {0.45, 0.96}, {0.3, 1}, {0.12, 0.95}, {0.04, 0.78}, {0.12, 0.62}, {0.26, 0.55}}, {{0.36, 0.46}, {0.49, 0.39}, {0.56, 0.22}, {0.48, 0.05}, {0.3, 0}, {0.14, 0.04}, {0.04, 0.15}}},
-	'W': {{{0, 1}, {0.14, 0}}, {{0.17, 0.05}, {0.29, 0.7}}, {{0.33, 0.7}, {0.44, 0.05}}, {{0.46, 0}, {0.6, 1}}},
-	'L': {{{0.05, 1}, {0.05, 0.55}}, {{0.05, 0.43}, {0.05, 0}}, {{0.05, 0}, {0.55, 0}}},
-	'T': {{{0, 1}, {0.6, 1}}, {{0.3, 0.9}, {0.3, 0}}},
 }
 
 // hand paints on a model: it finds where lines that are drawn before it fall.
@@ -89,6 +85,21 @@ func (h *hand) text(words string, tall, size float64, b brush.Brush) (out []*bru
 	return out
 }
 
+// stamp is a text in stencilled letters whose capitals are so high, with its middle at (0, 0) and along x.
+func (h *hand) stamp(words, font string, high float64) *brush.Stroke {
+	s := h.line(brush.New(), high, false, [][2]float64{{0, 0}, {0.1 * high, 0}})
+	if s != nil {
+		path := s.Paths[0]
+		n := path[0].Normal()
+		along := path[len(path)-1].At().Sub(path[0].At())
+		right := geom.Vec3{Y: 1}.Cross(n).Norm() // as tips stand on walls
+		s.Brush.Turn = float32(math.Atan2(float64(along.Dot(n.Cross(right))), float64(along.Dot(right))) * 180 / math.Pi)
+		s.Paths[0] = path[:1]
+		s.Stamp = &brush.Stamp{Text: &letters.Text{Words: words, Font: font, Apart: 0.06, Stencil: true}}
+	}
+	return s
+}
+
 // painter gathers strokes for the brush clauses of layers.
 type painter struct {
 	doc     *strata.Document
@@ -141,15 +152,17 @@ func outside(angle, radius, height float64) func(x, y float64) (from, way geom.V
 	}
 }
 
-// paintBuoy is what hands have painted on the buoy: its number on either side, chips along the shoulder, and a repair at the waterline.
+// paintBuoy is what hands have painted on the buoy: its number and its harbour's name on either side, chips along the shoulder, and a repair at the waterline.
 func paintBuoy(doc *strata.Document, low *mesh.Model) strata.Painting {
 	p := &painter{doc, strata.Painting{}}
 	r := rand.New(rand.NewPCG(12, 12))
 	h := &hand{m: low, r: r}
-	letters := built("Round, hard", func(b *brush.Brush) { b.Hardness, b.PressSize = 0.92, 0 })
+	round := built("Round, hard", func(b *brush.Brush) { b.Hardness, b.PressSize = 0.92, 0 })
 	for _, angle := range []float64{0.9, 0.9 + math.Pi} {
 		h.ray = outside(angle, 0.9, 0.735)
-		p.on("Number", h.text("12", 0.17, 0.03, letters))
+		p.on("Number", h.text("12", 0.17, 0.03, round))
+		h.ray = outside(angle+0.62, 0.9, 0.735)
+		p.on("Number", []*brush.Stroke{h.stamp("SALTMERE", "tall", 0.105)})
 	}
 	chip := built("Chip", nil)
 	for i := range 26 {
@@ -180,6 +193,6 @@ func paintWinch(doc *strata.Document, low *mesh.Model) strata.Painting {
 		at := middle.add(right.mul(x)).add(up.mul(y)).add(v3{0.05, 0, 0})
 		return geom.Vec3{X: float32(at[0]), Y: float32(at[1]), Z: float32(at[2])}, geom.Vec3{X: -1}
 	}}
-	p.on("Load", h.text("SWL3T", 0.026, 0.0045, built("Round, hard", func(b *brush.Brush) { b.Hardness, b.PressSize = 0.9, 0 })))
+	p.on("Load", []*brush.Stroke{h.stamp("SWL 3 T", "plate", 0.028)})
 	return p.painted
 }
