@@ -269,6 +269,25 @@ func paintingByHand(t *testing.T, r *rig) {
 	red(r, 0.08, 0.8, true)
 	r.page.MustEval(`() => document.activeElement.blur()`)
 
+	// Without a pen a held key stands for its pressure: 4 is four tenths.
+	r.page.MustEval(`() => { crust.brushwork.set.standIn = 'keys'; }`)
+	if err := r.page.Keyboard.Press('4'); err != nil {
+		t.Fatal(err)
+	}
+	r.until(`crust.brushwork.digit === 4`)
+	p = r.onScreen(-0.9, 0.9, 0)
+	r.page.Mouse.MustMoveTo(p.X, p.Y).MustClick(proto.InputMouseButtonLeft)
+	r.strokes(7)
+	if err := r.page.Keyboard.Release('4'); err != nil {
+		t.Fatal(err)
+	}
+	if got := r.page.MustEval(`() => fetch(crust.api + '/strokes/' + crust.brushwork.tally.list[6].n).then(a => a.json()).then(k => k.paths[0][0][6])`).Num(); math.Abs(got-0.4) > 1e-6 {
+		t.Errorf("with 4 held the pressure is %g", got)
+	}
+	r.page.MustEval(`() => { crust.brushwork.set.standIn = 'full'; }`)
+	r.press(input.ControlLeft, 'z')
+	r.strokes(6)
+
 	// The ring lies on the surface with its size beside it: 12 cm are as wide as on the plate.
 	r.press('b')
 	p = r.onScreen(-0.5, 0.3, 0)

@@ -8,7 +8,7 @@ import { Stamps } from './stamps.js';
 import { StencilView } from './stencil.js';
 
 /** Where the pressure comes from when there is no pen. */
-const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would']];
+const STAND_INS = [['full', 'none: always full'], ['speed', 'from speed: slow is heavy'], ['hand', 'as a hand would'], ['keys', 'from keys 1 – 9, held']];
 
 /** What can be done with what was painted. */
 const WORKS = [['soften', 'soften', 'takes the mean of what lies round it'], ['smudge', 'smudge', 'pulls it along'], ['clone', 'clone', 'lays down what lies elsewhere']];
@@ -265,6 +265,7 @@ export class Brushwork {
     if (e.pointerType === 'pen') return e.pressure;
     const k = this.stroke;
     if (this.set.standIn === 'speed') return Math.min(1, Math.max(0.1, 1.1 - k.speed / 1.6));
+    if (this.set.standIn === 'keys') return this.digit ? this.digit / 10 : 1;
     if (this.set.standIn === 'hand') {
       const hand = this.app.tables.hand, half = hand.length / 2;
       // It comes down over the first sizes of the path and wavers from then on; how it lifts is not known before it does.
@@ -318,9 +319,14 @@ export class Brushwork {
       if (e.key === ']') this.scale(1.15);
       if (e.key === '{' || e.key === '}') this.change('hardness', Math.min(1, Math.max(0, this.set.brush.hardness + (e.key === '{' ? -0.1 : 0.1))));
       if (key === 'b' || key === 'e') this.heldKey = true;
+      if (key >= '1' && key <= '9' && !e.shiftKey) this.digit = Number(key);
       if (e.key === 'Escape' && !this.drop() && !this.app.picking && this.tool !== 'orbit' && !document.querySelector(':popover-open')) this.take('orbit');
     });
-    addEventListener('keyup', e => { if (['b', 'e'].includes(e.key.toLowerCase())) this.heldKey = false; });
+    addEventListener('keyup', e => {
+      if (['b', 'e'].includes(e.key.toLowerCase())) this.heldKey = false;
+      if (Number(e.key) === this.digit) this.digit = 0;
+    });
+    addEventListener('blur', () => { this.digit = 0; this.heldKey = false; });
     // The wheel changes the size while B or E is held.
     for (const c of [this.app.viewport.canvas, this.app.viewport.flatCanvas]) c.addEventListener('wheel', e => {
       if (!this.heldKey || !this.paints()) return;
