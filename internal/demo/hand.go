@@ -93,7 +93,7 @@ func (h *hand) stamp(words, font string, high float64) *brush.Stroke {
 		n := path[0].Normal()
 		along := path[len(path)-1].At().Sub(path[0].At())
 		right := geom.Vec3{Y: 1}.Cross(n).Norm() // as tips stand on walls
-		s.Brush.Turn = float32(math.Atan2(float64(along.Dot(n.Cross(right))), float64(along.Dot(right))) * 180 / math.Pi)
+		s.Brush.Turn = float32(math.Round(math.Atan2(float64(along.Dot(n.Cross(right))), float64(along.Dot(right)))*18000/math.Pi) / 100)
 		s.Paths[0] = path[:1]
 		s.Stamp = &brush.Stamp{Text: &letters.Text{Words: words, Font: font, Apart: 0.06, Stencil: true}}
 	}

@@ -364,7 +364,7 @@ export class Stamps {
       this.live = { layer: to.layer.id, clause: to.clause.id, number: n, stroke, half: [face.wide, face.high] };
       this.half = this.live.half;
       const b = stroke.brush, k = stroke.stamp;
-      Object.assign(this.set, { tip: k.text ? 'text' : face.coloured ? 'decal' : b.tip, alpha: b.alpha || '', size: stroke.size, turn: b.turn, roundness: b.roundness, hardness: b.hardness, opacity: b.opacity, way: b.way, straight: !!k.straight, depth: k.depth || 0, erase: !!stroke.erase }, k.gap ? { row: true, gap: k.gap } : {}, k.text ? { apart: 0, stencil: false, side: '', font: '', ...k.text } : {});
+      Object.assign(this.set, { tip: k.text ? 'text' : face.coloured ? 'decal' : b.tip, alpha: b.alpha || '', size: stroke.size, turn: Number(b.turn.toFixed(2)) || 0, roundness: b.roundness, hardness: b.hardness, opacity: b.opacity, way: b.way, straight: !!k.straight, depth: k.depth || 0, erase: !!stroke.erase }, k.gap ? { row: true, gap: k.gap } : {}, k.text ? { apart: 0, stencil: false, side: '', font: '', ...k.text } : {});
       if (this.brushwork.tool !== 'stamp') this.brushwork.take('stamp'); else this.brushwork.render();
       this.draw();
     } catch (e) {
