@@ -119,7 +119,7 @@ export class Viewport {
     for (let y = 0; y < width / 2; y++) flipped.set(px.subarray(y * row, (y + 1) * row), (width / 2 - 1 - y) * row);
     t.image.data = flipped;
     t.needsUpdate = true;
-    const gen = new THREE.PMREMGenerator(this.renderer);
+    const gen = this.software ? new SmallLight(this.renderer) : new THREE.PMREMGenerator(this.renderer);
     this.scene.environment = gen.fromEquirectangular(t).texture;
     gen.dispose();
     t.dispose();
@@ -941,6 +941,14 @@ function hand() {
   s.lineTo(-0.27, 0.17);
   s.closePath();
   return [s];
+}
+
+/**
+ * Filters an environment for every roughness on small faces. The library takes 256 px at least, for which a computer without graphics
+ * hardware needs several seconds; the environment that it is given then is no finer than this.
+ */
+class SmallLight extends THREE.PMREMGenerator {
+  _setSize() { this._cubeSize = 64; }
 }
 
 /** A disc that catches the shadow and fades into the background. */
