@@ -22,13 +22,14 @@ type Alpha struct {
 	Side   int
 	Grey   []byte
 	Colour []byte // empty for those without
+	Normal bool   // colour holds a normal map
 }
 
 // Picture is an alpha as brushes have it.
 func (a *Alpha) Picture() *brush.Alpha {
 	out := &brush.Alpha{Side: a.Side, Grey: a.Grey}
 	if len(a.Colour) > 0 {
-		out.Colour = a.Colour
+		out.Colour, out.Normal = a.Colour, a.Normal
 	}
 	return out
 }

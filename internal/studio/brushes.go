@@ -94,9 +94,15 @@ func (s *Studio) TakeBrush(data []byte) (string, error) {
 	return f.Brush.Name, s.KeepBrush(f.Brush)
 }
 
-// AddAlpha takes a picture as a brush's: its opacity where it has one that says something, or else how light it is; or with its
-// colours, for stamps, and then it is opaque where nothing says otherwise.
-func (s *Studio) AddAlpha(u Upload, coloured bool) (hash string, err error) {
+// What AddAlpha takes of a picture besides grey.
+const (
+	AlphaColours = "colours"
+	AlphaNormals = "normals"
+)
+
+// AddAlpha takes a picture as a brush's: its opacity where it has one that says something, or else how light it is; or for stamps with
+// its colours or normals, and then it is opaque where nothing says otherwise.
+func (s *Studio) AddAlpha(u Upload, with string) (hash string, err error) {
 	if len(u) != 1 {
 		return "", errors.New("a brush has one picture; choose one")
 	}
@@ -119,15 +125,22 @@ func (s *Studio) AddAlpha(u Upload, coloured bool) (hash string, err error) {
 		return 1
 	}
 	var a *brush.Alpha
-	if coloured {
-		a = brush.NewDecal(p.Width, p.Height, func(x, y int) (rgb [3]float32, o float32) {
+	if with != "" {
+		make := brush.NewDecal
+		if with == AlphaNormals {
+			if n < 3 {
+				return "", fmt.Errorf("%s has %d channels; a normal map has three", u[0].Name, n)
+			}
+			make = brush.NewNormals
+		}
+		a = make(p.Width, p.Height, func(x, y int) (rgb [3]float32, o float32) {
 			i := (y*p.Width + x) * n
 			for c := range rgb {
 				v := p.At(i)
 				if n >= 3 {
 					v = p.At(i + c)
 				}
-				if p.Float {
+				if p.Float && with == AlphaColours {
 					v = pixel.ToSRGB(min(1, max(0, v)))
 				}
 				rgb[c] = v
@@ -151,7 +164,7 @@ func (s *Studio) AddAlpha(u Upload, coloured bool) (hash string, err error) {
 }
 
 func (s *Studio) keepAlpha(a *brush.Alpha) error {
-	return s.Store.PutAlpha(&store.Alpha{Hash: a.Hash(), Side: a.Side, Grey: a.Grey, Colour: a.Colour})
+	return s.Store.PutAlpha(&store.Alpha{Hash: a.Hash(), Side: a.Side, Grey: a.Grey, Colour: a.Colour, Normal: a.Normal})
 }
 
 // Alpha finds a brush's picture by its hash.

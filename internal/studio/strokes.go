@@ -160,11 +160,12 @@ func (a *Asset) place(p *Page, m Ink) error {
 	}
 	k := a.inks[p]
 	if k == nil || k.pen != nil || k.layer != m.Layer || k.clause != m.Clause || k.instead != m.Instead {
-		if k != nil {
+		if k != nil && k.pen != nil {
 			if _, err := a.end(p); err != nil {
 				return err
 			}
 		}
+		delete(a.inks, p) // another stamp that was only shown
 		if err := a.takes(m); err != nil {
 			return err
 		}

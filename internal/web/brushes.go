@@ -65,7 +65,7 @@ func (s *Server) face(c *echo.Context) error {
 		return fmt.Errorf("px goes from 8 to %d", maxFace)
 	}
 	wide, high := k.Half()
-	return c.JSON(http.StatusOK, map[string]any{"wide": wide / k.Size, "high": high / k.Size, "grey": brush.Face(&k, side), "coloured": k.Coloured()})
+	return c.JSON(http.StatusOK, map[string]any{"wide": wide / k.Size, "high": high / k.Size, "grey": brush.Face(&k, side), "coloured": k.Coloured(), "leans": k.Leans()})
 }
 
 // brushes lists people's own brushes.
@@ -127,7 +127,11 @@ func (s *Server) addAlpha(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	hash, err := s.studio.AddAlpha(u, c.QueryParam("colours") != "")
+	with := c.QueryParam("with")
+	if with != "" && with != studio.AlphaColours && with != studio.AlphaNormals {
+		return errors.New("a picture is taken with colours, with normals, or as it is")
+	}
+	hash, err := s.studio.AddAlpha(u, with)
 	if err != nil {
 		return err
 	}

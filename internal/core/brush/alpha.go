@@ -18,7 +18,8 @@ import (
 type Alpha struct {
 	Side   int    `json:"side"` // a power of two
 	Grey   []byte `json:"grey"`
-	Colour []byte `json:"colour,omitempty"` // three in sRGB for each of grey
+	Colour []byte `json:"colour,omitempty"` // three for each of grey: in sRGB,
+	Normal bool   `json:"normal,omitempty"` // or those of a normal map, green up
 	// Halved copies, the first as it is.
 	levels  [][]uint8
 	colours [][]uint8
@@ -67,6 +68,30 @@ func NewDecal(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *Al
 	return a
 }
 
+// NewNormals makes an alpha of a normal map, green up, of w × h values and opacities.
+func NewNormals(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *Alpha {
+	a := newAlpha(w, h, MaxDecal)
+	a.Colour, a.Normal = make([]byte, 3*len(a.Grey)), true
+	a.fit(w, h, func(k int, pixels func(yield func(x, y int) bool), n float32) {
+		var sum [3]float32
+		all := float32(0)
+		for x, y := range pixels {
+			rgb, opacity := at(x, y)
+			all += opacity
+			for c, v := range rgb {
+				sum[c] += v * opacity
+			}
+		}
+		a.Grey[k] = uint8(geom.Clamp01(all/n)*255 + 0.5)
+		for c, v := range sum {
+			if all > 0 {
+				a.Colour[3*k+c] = uint8(geom.Clamp01(v/all)*255 + 0.5)
+			}
+		}
+	})
+	return a
+}
+
 // newAlpha is an empty one with room for a picture of w × h.
 func newAlpha(w, h, limit int) *Alpha {
 	side := max(2, min(limit, 1<<bits.Len(uint(max(1, max(w, h, 1)-1)))))
@@ -103,6 +128,9 @@ func (a *Alpha) Check() error {
 	if a.Side < 2 || a.Side > limit || a.Side&(a.Side-1) != 0 || len(a.Grey) != a.Side*a.Side {
 		return fmt.Errorf("a brush's picture is a square of grey, 2 to %d px a side, or %d with colours, a power of two", MaxAlpha, MaxDecal)
 	}
+	if a.Normal && a.Colour == nil {
+		return errors.New("a picture of normals has three values for each of its grey ones, “colour”")
+	}
 	if a.Colour != nil && len(a.Colour) != 3*len(a.Grey) {
 		return errors.New("a picture's colours are three for each of its grey values")
 	}
@@ -115,6 +143,9 @@ func (a *Alpha) Hash() string {
 	h.Write([]byte{byte(bits.Len(uint(a.Side)))})
 	h.Write(a.Grey)
 	h.Write(a.Colour)
+	if a.Normal {
+		h.Write([]byte("normal"))
+	}
 	return hex.EncodeToString(h.Sum(nil)[:12])
 }
 
@@ -143,9 +174,9 @@ func (a *Alpha) ready() {
 				for c := range 3 {
 					sum := float32(0)
 					for _, i := range of {
-						sum += pixel.FromSRGB(float32(tint[3*i+c])/255) * float32(up[i])
+						sum += a.light(float32(tint[3*i+c])/255) * float32(up[i])
 					}
-					nextTint[3*(y*side+x)+c] = uint8(pixel.ToSRGB(sum/float32(all))*255 + 0.5)
+					nextTint[3*(y*side+x)+c] = uint8(a.encoded(sum/float32(all))*255 + 0.5)
 				}
 			}
 		}
@@ -154,7 +185,22 @@ func (a *Alpha) ready() {
 	a.levels, a.colours = levels, colours
 }
 
-// colour is the colour, in sRGB, at a place of the tip; false where nothing is.
+// light is a value as it is mixed, and encoded is one as it is kept: colours are mixed as light.
+func (a *Alpha) light(v float32) float32 {
+	if a.Normal {
+		return v
+	}
+	return pixel.FromSRGB(v)
+}
+
+func (a *Alpha) encoded(v float32) float32 {
+	if a.Normal {
+		return v
+	}
+	return pixel.ToSRGB(v)
+}
+
+// colour is the colour, as it is kept, at a place of the tip; false where nothing is.
 func (a *Alpha) colour(u, v, soft float32) (rgb [3]float32, some bool) {
 	level := 0
 	for texel := 2 / float32(a.Side); texel < soft && level < len(a.levels)-1; texel *= 2 {

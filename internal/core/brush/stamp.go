@@ -194,10 +194,18 @@ func (m *mark) press(k *Ink, p *Places, from, to int, cover []float32) {
 
 // Coloured tells whether the stroke's picture has colours of its own, which it lays down where it is given none.
 func (s *Stroke) Coloured() bool {
-	return s.Stamp != nil && s.Stamp.Text == nil && s.Brush.Tip == tipPicture && s.alpha != nil && s.alpha.Colour != nil && (s.Own == nil || s.Own.Colour == "")
+	return s.decal() && !s.alpha.Normal && (s.Own == nil || s.Own.Colour == "")
 }
 
-// Colours writes the colours of a coloured stamp where it lies; other places stay.
+// Leans tells whether the stroke's picture is a normal map.
+func (s *Stroke) Leans() bool { return s.decal() && s.alpha.Normal }
+
+// decal tells whether the stroke is a stamp of a picture with more than grey.
+func (s *Stroke) decal() bool {
+	return s.Stamp != nil && s.Stamp.Text == nil && s.Brush.Tip == tipPicture && s.alpha != nil && s.alpha.Colour != nil
+}
+
+// Colours writes the colours of a coloured stamp where it lies, or the ways that its normals lean; other places stay.
 func (k *Ink) Colours(p *Places, rgb *[3][]float32) {
 	s := k.stroke
 	deep := s.depth()
@@ -213,13 +221,36 @@ func (k *Ink) Colours(p *Places, rgb *[3][]float32) {
 			if share == 0 || abs(x) > m.r || abs(y) > m.r {
 				continue
 			}
-			if c, some := s.alpha.colour(x*inv, y*inv/s.Brush.Roundness, p.Pitch*inv); some {
-				for j := range rgb {
-					rgb[j][i] = c[j]
-				}
+			c, some := s.alpha.colour(x*inv, y*inv/s.Brush.Roundness, p.Pitch*inv)
+			if !some {
+				continue
+			}
+			if s.alpha.Normal {
+				c = m.lean(c, geom.Vec3{X: p.NX[i], Y: p.NY[i], Z: p.NZ[i]})
+			}
+			for j := range rgb {
+				rgb[j][i] = c[j]
 			}
 		}
 	}
+}
+
+// leastZ bounds how steep a normal of a stamp can be: some 87°.
+const leastZ = 0.05
+
+// lean is the way in space, along the surface, that a normal of the stamp's picture leans at a place: its slope.
+func (m *mark) lean(rgb [3]float32, n geom.Vec3) [3]float32 {
+	level := func(v float32) float32 { // 127 and 128 are both level
+		if x := 2*v - 1; x < -1.01/255 || x > 1.01/255 {
+			return x
+		}
+		return 0
+	}
+	x, y := level(rgb[0]), level(rgb[1])
+	z := root(max(leastZ*leastZ, 1-x*x-y*y))
+	// The stamp's right as it lies there, bent with the surface.
+	right := m.right.Sub(n.Mul(m.right.Dot(n))).Norm()
+	return right.Mul(x / z).Add(n.Cross(right).Mul(y / z)).Array()
 }
 
 // Meets tells whether something of a stroke lies at a place, about.

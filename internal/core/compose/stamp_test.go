@@ -274,3 +274,62 @@ func TestAveragesMayComeLater(t *testing.T) {
 		t.Errorf("in a hurry it differs by %g from before and by %g from the whole", differ(soon, before), differ(soon, want))
 	}
 }
+
+// A stamp whose picture is a normal map turns the surface's normals as it lies: turned by a right angle, what leant to its right
+// leans up. Elsewhere, and where the picture is clear, they stay.
+func TestStampsLeanNormals(t *testing.T) {
+	// Half way to the right: x = 0.6, z = 0.8, in 8 bits.
+	a := brush.NewNormals(16, 16, func(x, y int) (rgb [3]float32, opacity float32) {
+		if y >= 8 {
+			return [3]float32{0.5, 0.5, 1}, 0
+		}
+		return [3]float32{0.8, 0.5, 0.9}, 1
+	})
+	b := brush.New()
+	b.Tip, b.Alpha, b.Name = "picture", a.Hash(), "Dent"
+	for _, turn := range []float32{0, 90} {
+		b.Turn = turn
+		k := &brush.Stroke{Brush: b, Size: 0.4, Stamp: &brush.Stamp{}, Paths: [][]brush.Point{{{0.5, 0, 0.5, 0, 1, 0, 1}}}}
+		k.Attach(a)
+		if !k.Leans() || k.Coloured() {
+			t.Fatal("it is taken for a picture of colours")
+		}
+		c, _ := square(t, 128, nil)
+		painting(c.body, k)
+		d := inStrokes(t, 1)
+		d.Layers[0].What.Normal = strata.Value{On: true, Number: 1, Blend: "over", Opacity: 1}
+		ch := evaluate(t, c, d)
+		// The square's tangent is +X and its bitangent −Z, as the tip's right and up are.
+		want := [3]float32{0.6, 0, 0.8}
+		if turn == 90 {
+			want = [3]float32{0, 0.6, 0.8}
+		}
+		n := 0
+		for i, p := range places(c) {
+			x, y := p.X-0.5, 0.5-p.Z
+			if turn == 90 {
+				x, y = y, -x
+			}
+			for j := range want {
+				got, to := ch.Normal[j][i], float32(0)
+				if j == 2 {
+					to = 1
+				}
+				switch {
+				case max(x, -x) < 0.18 && y > 0.02 && y < 0.18:
+					to = want[j]
+					n++
+				case max(x, -x, y, -y) > 0.22, y < -0.02:
+				default:
+					continue
+				}
+				if math.Abs(float64(got-to)) > 0.01 {
+					t.Fatalf("turned %g°, at %v: component %d is %.3f, want %.3f", turn, p, j, got, to)
+				}
+			}
+		}
+		if n < 1000 {
+			t.Errorf("%d components were compared", n)
+		}
+	}
+}

@@ -37,8 +37,12 @@ var tintings = map[string]tinting{
 	}},
 	"roughness": number(func(v *brush.Values) *float32 { return v.Roughness }, 0, 1),
 	"metallic":  number(func(v *brush.Values) *float32 { return v.Metallic }, 0, 1),
+	"normal":    {2, func(*brush.Values) (rgb [3]float32, own bool) { return rgb, false }}, // from their pictures alone
 	"height":    number(func(v *brush.Values) *float32 { return v.Height }, -brush.HeightLimit, brush.HeightLimit),
 }
+
+// upright is a component of a normal that does not lean, as sources give it.
+const upright = 32768. / 65535
 
 // tint is the source of a channel where some strokes of a layer have values of their own; nil where none has.
 func (p *plan) tint(l *strata.Layer, channel string, own []float32) *source {
@@ -54,13 +58,16 @@ func (p *plan) tint(l *strata.Layer, channel string, own []float32) *source {
 		of := p.strokes(c)
 		for i := range of.laid {
 			k := of.laid[i].stroke
-			tints := channel == "colour" && k.Coloured()
+			tints := channel == "colour" && k.Coloured() || channel == "normal" && k.Leans()
 			if k.Own != nil && !tints {
 				_, tints = way.of(k.Own)
 			}
 			if tints {
 				s := &source{plan: p, planes: way.planes, kind: kindTint, of: channel, tint: of, key: mix(keptSource, hashOf(kindTint+channel))}
 				copy(s.own[:], own)
+				if channel == "normal" {
+					s.own[0], s.own[1] = upright, upright
+				}
 				if channel == "height" {
 					s.own[0] = (own[0] + heightRange) / (2 * heightRange)
 				}
@@ -132,7 +139,7 @@ func (s *source) tints(k *scratch, g *ground, t int, out [][]float32) {
 			l = list[i]
 		} else {
 			g.struck(k, at, t, l, cover)
-			all.lay(g, l, &strewn{at: at}, cover, tint)
+			all.lay(g, t, l, &strewn{at: at}, cover, tint)
 		}
 		if last := i + 1; !l.wet && (last == len(list)-1 || slices.Contains(starts, last)) {
 			kept := &tinted{cover: append([]float32(nil), is.cover...)}

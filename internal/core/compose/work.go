@@ -90,14 +90,14 @@ func (g *ground) strokesOn(k *scratch, list []*struck, t int, s *strewn, tint *t
 			continue
 		}
 		g.struckOn(k, l, t, s, cover)
-		out.lay(g, l, s, cover, tint)
+		out.lay(g, t, l, s, cover, tint)
 		i++
 	}
 	return out
 }
 
 // lay lays a stroke over what there is, as paint and tints do.
-func (o *strokesAt) lay(g *ground, l *struck, s *strewn, cover []float32, tint *tintOf) {
+func (o *strokesAt) lay(g *ground, t int, l *struck, s *strewn, cover []float32, tint *tintOf) {
 	rgb := [3]float32{}
 	var each *[3][]float32
 	if tint != nil {
@@ -107,12 +107,16 @@ func (o *strokesAt) lay(g *ground, l *struck, s *strewn, cover []float32, tint *
 				rgb = own
 			}
 		}
-		if tint.of == "colour" && l.stroke.Coloured() {
+		leans := tint.of == "normal" && l.stroke.Leans()
+		if leans || tint.of == "colour" && l.stroke.Coloured() {
 			each = new([3][]float32)
 			for j := range each {
 				each[j] = make([]float32, len(cover))
 			}
 			g.body.madeReady(l).Colours(s.at, each)
+		}
+		if leans {
+			g.encode(t, s, each)
 		}
 	}
 	for i, c := range cover {
@@ -275,5 +279,24 @@ func (g *ground) worked(k *scratch, prior, run []*struck, t int, s *strewn, tint
 			}
 		}
 		out.cover[i] = now
+	}
+}
+
+// encode turns ways in space that normals lean, at places, to components along tangent and bitangent as sources give them.
+func (g *ground) encode(t int, s *strewn, ways *[3][]float32) {
+	n := g.tiles[t].Len()
+	tan, bit := make([]geom.Vec3, n), make([]geom.Vec3, n)
+	g.each(t, func(from, to int, tri int32) {
+		pu, pv := along(g.body.model, tri)
+		u := pu.Norm()
+		v := pv.Sub(u.Mul(pv.Dot(u))).Norm()
+		for i := from; i < to; i++ {
+			tan[i], bit[i] = u, v
+		}
+	})
+	for i := range ways[0] {
+		way, at := geom.Vec3{X: ways[0][i], Y: ways[1][i], Z: ways[2][i]}, s.owner(i)
+		v := unit(way.Dot(tan[at]), way.Dot(bit[at]), 1)
+		ways[0][i], ways[1][i] = (v[0]*32767+32768)/65535, (v[1]*32767+32768)/65535
 	}
 }

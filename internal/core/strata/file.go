@@ -392,7 +392,7 @@ func strokeReference(p func(format string, args ...any)) {
 	for _, t := range brush.Tips {
 		names = append(names, "`"+t.Name+"`")
 	}
-	p("A brush has a `name`, a `tip` (%s) and the numbers below; one whose tip is a picture also `alpha`, the hash of one of the document’s `alphas`: an object that has for each hash `side`, a power of two up to %d, and `grey`, side × side bytes in base64 from the top left; for stamps with colours also `colour`, three bytes in sRGB for each of `grey`, and a side up to %d.\n", strings.Join(names, ", "), brush.MaxAlpha, brush.MaxDecal)
+	p("A brush has a `name`, a `tip` (%s) and the numbers below; one whose tip is a picture also `alpha`, the hash of one of the document’s `alphas`: an object that has for each hash `side`, a power of two up to %d, and `grey`, side × side bytes in base64 from the top left; for stamps with colours also `colour`, three bytes in sRGB for each of `grey`, or with `normal`: true those of a normal map, green up, and a side up to %d.\n", strings.Join(names, ", "), brush.MaxAlpha, brush.MaxDecal)
 	p("| number | from | to | default | what it says |\n|---|---|---|---|---|")
 	for _, q := range brush.Params {
 		words := q.Help

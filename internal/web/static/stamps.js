@@ -17,6 +17,7 @@ export class Stamps {
     this.set = brushwork.set.stamp = { ...NEW, ...brushwork.set.stamp };
     this.faces = new Map();
     this.became = new Map();
+    this.fresh = 0; // the stamp that was just kept, which the list of strokes may not hold yet
     this.left = 0; // counts how often a stamp was let go of
     this.live = null; // the stamp that is chosen: its number, its stroke, half its width and height in sizes
     const svg = this.svg = $('#stamp-live');
@@ -37,7 +38,7 @@ export class Stamps {
   /** The stroke that the values of the tray make, with a path. */
   stroke(path) {
     const s = this.set, text = s.tip === 'text';
-    const brush = { ...this.app.tables.brushes[0], name: text ? 'Text' : this.label(s.tip), tip: { text: 'round', decal: 'picture' }[s.tip] || s.tip, hardness: s.hardness, roundness: text ? 1 : s.roundness, turn: s.turn, way: s.way, opacity: s.opacity, pressSize: 0 };
+    const brush = { ...this.app.tables.brushes[0], name: text ? 'Text' : this.label(s.tip), tip: { text: 'round', decal: 'picture', normals: 'picture' }[s.tip] || s.tip, hardness: s.hardness, roundness: text ? 1 : s.roundness, turn: s.turn, way: s.way, opacity: s.opacity, pressSize: 0 };
     if (brush.tip === 'picture') brush.alpha = s.alpha;
     const stamp = { straight: s.straight, depth: s.depth };
     if (text) stamp.text = { words: s.words, font: s.font, apart: s.apart, stencil: s.stencil, side: s.side };
@@ -49,7 +50,7 @@ export class Stamps {
 
   gap() { return this.set.gap || this.size() * 1.6; }
 
-  label(tip) { return tip === 'decal' ? 'Decal' : this.app.tables.tips.find(t => t.name === tip)?.label.replace(/^./, c => c.toUpperCase()) || 'Stamp'; }
+  label(tip) { return { decal: 'Decal', normals: 'Normals' }[tip] || this.app.tables.tips.find(t => t.name === tip)?.label.replace(/^./, c => c.toUpperCase()) || 'Stamp'; }
 
   /** What a stamp looks like flat, and half its width and height in sizes. */
   async face(stroke) {
@@ -149,6 +150,7 @@ export class Stamps {
     if (this.fault) return toast(this.fault);
     this.hit = hit;
     this.ghost(null);
+    if (this.set.tip === 'normals' && !to.layer.what.normal.on) this.app.edit({ do: 'set', layer: to.layer.id, path: 'what.normal.on', value: true });
     const first = [...hit.place, ...hit.normal, 1], x0 = e.clientX, y0 = e.clientY;
     this.begin({ layer: to.layer.id, clause: to.clause.id, instead: 0 });
     let path = [first];
@@ -239,7 +241,7 @@ export class Stamps {
     if (this.asked) return;
     this.asked = requestAnimationFrame(() => {
       this.asked = 0;
-      if (this.last && !this.pending) this.app.socket.send({ t: 'ink', ink: { ...this.to, place: this.last } });
+      if (this.last && !this.pending) this.app.socket.send({ t: 'ink', ink: { ...this.to, instead: this.nowOf(this.to.instead), place: this.last } });
     });
   }
 
@@ -274,7 +276,7 @@ export class Stamps {
       if (left !== this.left) return; // it was let go of meanwhile
       this.live = { ...to, number: a.number, stroke: next && this.last || s, half: [face.wide, face.high] };
       this.brushwork.tally.picked = new Set([a.number]);
-      this.wanted = a.number;
+      this.wanted = this.fresh = a.number;
       this.brushwork.keep();
       this.brushwork.render();
       this.draw();
@@ -364,7 +366,7 @@ export class Stamps {
       this.live = { layer: to.layer.id, clause: to.clause.id, number: n, stroke, half: [face.wide, face.high] };
       this.half = this.live.half;
       const b = stroke.brush, k = stroke.stamp;
-      Object.assign(this.set, { tip: k.text ? 'text' : face.coloured ? 'decal' : b.tip, alpha: b.alpha || '', size: stroke.size, turn: Number(b.turn.toFixed(2)) || 0, roundness: b.roundness, hardness: b.hardness, opacity: b.opacity, way: b.way, straight: !!k.straight, depth: k.depth || 0, erase: !!stroke.erase }, k.gap ? { row: true, gap: k.gap } : {}, k.text ? { apart: 0, stencil: false, side: '', font: '', ...k.text } : {});
+      Object.assign(this.set, { tip: k.text ? 'text' : face.coloured ? 'decal' : face.leans ? 'normals' : b.tip, alpha: b.alpha || '', size: stroke.size, turn: Number(b.turn.toFixed(2)) || 0, roundness: b.roundness, hardness: b.hardness, opacity: b.opacity, way: b.way, straight: !!k.straight, depth: k.depth || 0, erase: !!stroke.erase }, k.gap ? { row: true, gap: k.gap } : {}, k.text ? { apart: 0, stencil: false, side: '', font: '', ...k.text } : {});
       if (this.brushwork.tool !== 'stamp') this.brushwork.take('stamp'); else this.brushwork.render();
       this.draw();
     } catch (e) {
@@ -388,18 +390,18 @@ export class Stamps {
         return b;
       };
       const picture = (tip, words, title) => {
-        const input = el('input', { type: 'file', accept: 'image/*,.tga,.exr,.tif,.tiff', hidden: true, [`data-stamp-${tip}`]: '' }), b = el('button', { 'data-shape': tip, title, 'aria-label': title, 'aria-pressed': 'false' }, words);
+        const input = el('input', { type: 'file', accept: 'image/*,.tga,.exr,.tif,.tiff', hidden: true, [`data-stamp-${tip}`]: '' }), b = el('button', { 'data-shape': tip, title, 'aria-label': `${words} ${title}`, 'aria-pressed': 'false' }, words);
         b.onclick = () => input.click();
         input.onchange = async () => {
           const form = new FormData();
           if (!input.files[0]) return;
           form.append('files', input.files[0], input.files[0].name);
-          try { const a = await call('POST', `/api/alphas${tip === 'decal' ? '?colours=1' : ''}`, form); this.change({ tip, alpha: a.alpha }); } catch (e) { toast(e.message); }
+          try { const a = await call('POST', `/api/alphas${{ decal: '?with=colours', normals: '?with=normals' }[tip] || ''}`, form); this.change({ tip, alpha: a.alpha }); } catch (e) { toast(e.message); }
           input.value = '';
         };
         return [b, input];
       };
-      box.replaceChildren(tile('text', 'Text'), ...picture('picture', 'form…', 'A picture as the form: its opacity, or how light it is'), ...picture('decal', 'colours…', 'A picture with its colours'), ...tips.map(t => tile(t.name, t.label)));
+      box.replaceChildren(tile('text', 'Text'), ...picture('picture', 'form…', 'A picture as the form: its opacity, or how light it is'), ...picture('decal', 'colours…', 'A picture with its colours'), ...picture('normals', 'normals…', 'A normal map, green up'), ...tips.map(t => tile(t.name, t.label)));
     }
     for (const b of box.querySelectorAll('[data-shape]')) { const on = b.dataset.shape === this.set.tip; b.classList.toggle('on', on); b.setAttribute('aria-pressed', on); }
   }

@@ -35,7 +35,9 @@ export class Tally {
       const list = await call('GET', `${this.app.api}/strokes?layer=${encodeURIComponent(to.layer.id)}&clause=${encodeURIComponent(to.clause.id)}`);
       if (key !== this.key) return;
       this.list = list;
-      for (const n of this.picked) if (!list.some(s => s.n === n)) this.picked.delete(n);
+      const stamps = this.brushwork.stamps;
+      if (list.some(s => s.n === stamps.fresh)) stamps.fresh = 0;
+      for (const n of this.picked) if (n !== stamps.fresh && !list.some(s => s.n === n)) this.picked.delete(n);
       this.draw();
       const run = $('#tally .tally-run');
       run.scrollLeft = run.scrollWidth;
