@@ -46,32 +46,17 @@ func NewAlpha(w, h int, at func(x, y int) float32) *Alpha {
 
 // NewDecal makes an alpha with colours of a picture of w × h colours, in sRGB, and opacities.
 func NewDecal(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *Alpha {
-	a := newAlpha(w, h, MaxDecal)
-	a.Colour = make([]byte, 3*len(a.Grey))
-	a.fit(w, h, func(k int, pixels func(yield func(x, y int) bool), n float32) {
-		var sum [3]float32
-		all := float32(0)
-		for x, y := range pixels {
-			rgb, opacity := at(x, y)
-			all += opacity
-			for c, v := range rgb {
-				sum[c] += pixel.FromSRGB(v) * opacity
-			}
-		}
-		a.Grey[k] = uint8(geom.Clamp01(all/n)*255 + 0.5)
-		if all > 0 {
-			for c, v := range sum {
-				a.Colour[3*k+c] = uint8(geom.Clamp01(pixel.ToSRGB(v/all))*255 + 0.5)
-			}
-		}
-	})
-	return a
+	return newColoured(w, h, false, at)
 }
 
 // NewNormals makes an alpha of a normal map, green up, of w × h values and opacities.
 func NewNormals(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *Alpha {
+	return newColoured(w, h, true, at)
+}
+
+func newColoured(w, h int, normal bool, at func(x, y int) (rgb [3]float32, opacity float32)) *Alpha {
 	a := newAlpha(w, h, MaxDecal)
-	a.Colour, a.Normal = make([]byte, 3*len(a.Grey)), true
+	a.Colour, a.Normal = make([]byte, 3*len(a.Grey)), normal
 	a.fit(w, h, func(k int, pixels func(yield func(x, y int) bool), n float32) {
 		var sum [3]float32
 		all := float32(0)
@@ -79,13 +64,13 @@ func NewNormals(w, h int, at func(x, y int) (rgb [3]float32, opacity float32)) *
 			rgb, opacity := at(x, y)
 			all += opacity
 			for c, v := range rgb {
-				sum[c] += v * opacity
+				sum[c] += a.light(v) * opacity
 			}
 		}
 		a.Grey[k] = uint8(geom.Clamp01(all/n)*255 + 0.5)
 		for c, v := range sum {
 			if all > 0 {
-				a.Colour[3*k+c] = uint8(geom.Clamp01(v/all)*255 + 0.5)
+				a.Colour[3*k+c] = uint8(geom.Clamp01(a.encoded(v/all))*255 + 0.5)
 			}
 		}
 	})

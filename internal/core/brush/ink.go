@@ -16,8 +16,9 @@ type Ink struct {
 	stable int        // marks that do not change when the stroke goes on
 	boxes  []geom.Box // of so many marks each
 	first  geom.Vec3  // the normal where it began
-	// Of a stamp: half of its width and height in metres, and its text.
+	// Of a stamp: half of its width and height and its depth, in metres, and its text.
 	half    [2]float32
+	deep    float32
 	outline *letters.Outline
 }
 
@@ -50,6 +51,7 @@ func Ready(s *Stroke) *Ink {
 	if s.Stamp != nil {
 		k.swept = false
 		k.half[0], k.half[1] = s.Half()
+		k.deep = s.depth()
 		if t := s.Stamp.Text; t != nil {
 			k.outline = t.Outline()
 		}

@@ -103,8 +103,7 @@ func (p *Stamp) places(path []Point, put func(at Point, along geom.Vec3)) {
 // stamp lays the copies of a stamp.
 func (k *Ink) stamp(path []Point, number uint32, copies []turned) {
 	s := k.stroke
-	wide, high := s.Half()
-	deep := s.depth()
+	wide, high, deep := k.half[0], k.half[1], k.deep
 	n := uint32(0)
 	s.Stamp.places(path, func(at Point, along geom.Vec3) {
 		from := len(k.marks)
@@ -159,7 +158,7 @@ func (m *mark) onto(p *Stamp, d, n geom.Vec3, deep float32) (x, y, share float32
 func (m *mark) press(k *Ink, p *Places, from, to int, cover []float32) {
 	s := k.stroke
 	wide, high := k.half[0]*m.r*2/s.Size, k.half[1]*m.r*2/s.Size
-	deep, inv := s.depth(), 1/m.r
+	deep, inv := k.deep, 1/m.r
 	l := look{hard: m.hard, grain: s.Brush.Grain, seed: m.seed, alpha: s.alpha}
 	parts := min(mostParts, max(1, int(math.Ceil(float64(p.Pitch*inv/finePart)))))
 	if k.outline != nil {
@@ -208,7 +207,7 @@ func (s *Stroke) decal() bool {
 // Colours writes the colours of a coloured stamp where it lies, or the ways that its normals lean; other places stay.
 func (k *Ink) Colours(p *Places, rgb *[3][]float32) {
 	s := k.stroke
-	deep := s.depth()
+	deep := k.deep
 	for at := range k.marks {
 		m := &k.marks[at]
 		if !meetsAny(&m.box, p.Boxes) {
@@ -262,21 +261,9 @@ func (s *Stroke) Meets(at geom.Vec3) bool {
 	for i := range k.marks {
 		m := &k.marks[i]
 		d := at.Sub(m.at)
-		if x, y := d.Dot(m.right), d.Dot(m.up); abs(d.Dot(m.n)) <= max(2*s.depth(), d.Len()*0.8) && abs(x) <= k.half[0] && abs(y) <= k.half[1] {
+		if x, y := d.Dot(m.right), d.Dot(m.up); abs(d.Dot(m.n)) <= max(2*k.deep, d.Len()*0.8) && abs(x) <= k.half[0] && abs(y) <= k.half[1] {
 			return true
 		}
 	}
 	return false
-}
-
-// Corners are those of a stamp's copies, four each, flat: where a page draws them. Copies that are made again are left out.
-func (s *Stroke) Corners() (out [][4]geom.Vec3) {
-	k := Ready(s)
-	all := len(s.copies())
-	for i := 0; i < len(k.marks); i += all {
-		m := &k.marks[i]
-		x, y := m.right.Mul(k.half[0]*m.r*2/s.Size), m.up.Mul(k.half[1]*m.r*2/s.Size)
-		out = append(out, [4]geom.Vec3{m.at.Sub(x).Sub(y), m.at.Add(x).Sub(y), m.at.Add(x).Add(y), m.at.Sub(x).Add(y)})
-	}
-	return out
 }
