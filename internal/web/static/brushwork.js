@@ -523,7 +523,7 @@ export class Brushwork {
         el('div.tray-ticks', {}, el('span.quiet', {}, 'only'), tick('this part', s.hold.part, part => hold({ part }), 'the part that the stroke begins on'), tick('this set', s.hold.set, set => hold({ set }))),
         el('div.tray-ticks', {}, tick('this island', s.hold.island, island => hold({ island }), 'the UV island that the stroke begins on'), tick('this ID', s.hold.id, id => hold({ id }), 'the colour of the baked ID map that the stroke begins on')),
         el('div.tray-ticks', {}, tick('front', s.hold.front, front => hold({ front }), 'what faces the eye'), tick('what is seen', s.hold.seen, seen => hold({ seen }), 'what has nothing before it from here')),
-        value({ name: 'angle', label: 'within', value: s.hold.angle, min: 0, max: 180, default: 0, unit: '°', zero: 'any angle', whole: true, commit: angle => hold({ angle }) })));
+        value({ name: 'angle', label: 'within', value: s.hold.angle, min: 0, max: 180, default: 0, unit: '°', zero: 'any', whole: true, commit: angle => hold({ angle }) })));
     if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
   }
 

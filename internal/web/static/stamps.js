@@ -437,7 +437,7 @@ export class Stamps {
       text ? pick('side', 'lines', SIDES) : null,
       el('div.tray-ticks', {}, text ? tick('stencil', 'stencil', 'Bridges hold what lies inside letters, as in a stencil') : null, tick('erase', 'takes away', 'It takes away what was painted')),
       el('label.tray-line', {}, 'lies', lies),
-      number('depth', { label: 'depth', min: grow / 2000, max: grow, default: 0, unit: 'm', log: true, zero: 'fits it' }),
+      number('depth', { label: 'depth', min: grow / 2000, max: grow, default: 0, unit: 'm', log: true, zero: 'fits' }),
       el('div.tray-ticks', {}, tick('row', 'in a row: drag from end to end')),
       s.row ? el('div.tray-grid', {}, number('gap', { label: 'gap', value: this.gap(), min: grow / 1000, max: grow, default: this.size() * 1.6, unit: 'm', log: true }), el('label.value', {}, el('span', {}, 'stands'), this.way3())) : null,
       el('p.quiet', { id: 'stamp-help' }, this.live ? 'Chosen: drag it to move it, the corner to scale it, the stick to turn it. Escape lets go of it.' : s.row ? 'Drag over the model to lay a row.' : 'Click on the model. Ctrl+click chooses a stamp that lies there.'),
