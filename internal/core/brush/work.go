@@ -30,6 +30,8 @@ func (s *Stroke) checkWork() error {
 		return nil
 	case s.Source == nil:
 		return fmt.Errorf("a stroke that clones needs the place that it takes from, “source”")
+	case s.Again != nil:
+		return fmt.Errorf("a stroke that clones is not mirrored: its source is one place; leave “mirror” out")
 	}
 	return s.Source.check()
 }

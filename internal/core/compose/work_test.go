@@ -125,7 +125,11 @@ func TestCloningBringsWhatLiesElsewhere(t *testing.T) {
 	if err := k.Check(); err != nil {
 		t.Error(err)
 	}
-	k.Source = nil
+	k.Again = &brush.Again{X: true}
+	if k.Check() == nil {
+		t.Error("a mirrored clone was taken")
+	}
+	k.Again, k.Source = nil, nil
 	if k.Check() == nil {
 		t.Error("a clone without a source was taken")
 	}

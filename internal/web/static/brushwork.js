@@ -157,6 +157,7 @@ export class Brushwork {
       }
       Object.assign(begin, { work: w.kind, brush: { ...this.app.tables.brushes[0], name: w.kind.replace(/^./, c => c.toUpperCase()), hardness: w.hardness, flow: w.flow, opacity: w.opacity, pressSize: 0 } }, w.kind === 'clone' ? { source: this.source } : {});
       delete begin.values;
+      if (w.kind === 'clone') delete begin.mirror; // its source is one place
     }
     this.stroke = { layer: to.layer.id, clause: to.clause.id, at, where, size, x: e.clientX, y: e.clientY, time: e.timeStamp, speed: 0, gone: 0, points: [], px: Math.max(1, size / this.perPx(hit, where)) };
     const k = this.stroke;
