@@ -288,6 +288,34 @@ func paintingByHand(t *testing.T, r *rig) {
 	r.press(input.ControlLeft, 'z')
 	r.strokes(6)
 
+	// A pen tells its pressure and how it leans: 30° to the right of the screen is a sine of 0.5.
+	for _, kind := range []proto.InputDispatchMouseEventType{proto.InputDispatchMouseEventTypeMousePressed, proto.InputDispatchMouseEventTypeMouseReleased} {
+		if err := (proto.InputDispatchMouseEvent{Type: kind, X: p.X, Y: p.Y, Button: proto.InputMouseButtonLeft, ClickCount: 1, PointerType: "pen", Force: 0.25, TiltX: 30}).Call(r.page); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.strokes(7)
+	var pen brush.Point
+	if err := json.Unmarshal([]byte(r.page.MustEval(`() => fetch(crust.api + '/strokes/' + crust.brushwork.tally.list[6].n).then(a => a.json()).then(k => JSON.stringify(k.paths[0][0]))`).Str()), &pen); err != nil {
+		t.Fatal(err)
+	}
+	right := r.onScreen(0.1, 0.5, 0).X > r.onScreen(0, 0.5, 0).X
+	if lean := pen.Lean(); math.Abs(float64(pen.Pressure())-0.25) > 1e-3 || math.Abs(float64(lean.Len())-0.5) > 1e-3 || (lean.X > 0.3) != right {
+		t.Errorf("a pen at 0.25 that leans by 30° is kept as %v", pen)
+	}
+	r.press(input.ControlLeft, 'z')
+	r.strokes(6)
+	// The curve of its size is dragged, and its switch takes the pressure off.
+	r.page.MustEval(`() => { document.querySelector('details[data-group="pressure"]').open = true; document.querySelector('[data-key="curveSize"]').scrollIntoView(); }`)
+	c := r.page.MustElement(`[data-key="curveSize"]`).MustShape().Box()
+	r.brush(proto.Point{X: c.X + 13, Y: c.Y + 13}, proto.Point{X: c.X + 13, Y: c.Y + 43})
+	r.until(`Math.abs(crust.brushwork.set.brush.curveSize - 1) < 0.1`)
+	r.click(`[data-key="pressSize-on"]`)
+	off := r.eval(`crust.brushwork.set.brush.pressSize`)
+	r.click(`[data-key="pressSize-on"]`)
+	r.until(`String(crust.brushwork.set.brush.pressSize) !== '` + off + `'`)
+	r.page.MustEval(`() => { document.querySelector('details[data-group="pressure"]').open = false; crust.brushwork.change('curveSize', 0); document.activeElement.blur(); }`)
+
 	// The ring lies on the surface with its size beside it: 12 cm are as wide as on the plate.
 	r.press('b')
 	p = r.onScreen(-0.5, 0.3, 0)

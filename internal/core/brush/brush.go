@@ -4,6 +4,8 @@
 package brush
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -30,11 +32,33 @@ type Brush struct {
 	JitterFlow  float32 `json:"jitterFlow"`
 	JitterTurn  float32 `json:"jitterTurn"`
 	JitterValue float32 `json:"jitterValue"`
-	// What the pressure of the pen takes away where it is light, and how it grows: pressure to the power of 2^curve.
-	PressSize  float32 `json:"pressSize"`
-	PressFlow  float32 `json:"pressFlow"`
-	PressHard  float32 `json:"pressHard"`
-	PressCurve float32 `json:"pressCurve"`
+	// What the pressure of the pen takes away where it is light, and how each grows: pressure to the power of 2^curve.
+	PressSize float32 `json:"pressSize"`
+	PressFlow float32 `json:"pressFlow"`
+	PressHard float32 `json:"pressHard"`
+	CurveSize float32 `json:"curveSize"`
+	CurveFlow float32 `json:"curveFlow"`
+	CurveHard float32 `json:"curveHard"`
+	// How many sizes longer a dab of a pen that lies flat is, along its shaft.
+	TiltLong float32 `json:"tiltLong"`
+}
+
+// UnmarshalJSON reads a brush over what it is so far. Brushes of before each pressure had its own curve have one for all, pressCurve.
+func (b *Brush) UnmarshalJSON(text []byte) error {
+	type plain Brush
+	in := struct {
+		*plain
+		PressCurve *float32 `json:"pressCurve"`
+	}{plain: (*plain)(b)}
+	r := json.NewDecoder(bytes.NewReader(text))
+	r.DisallowUnknownFields()
+	if err := r.Decode(&in); err != nil {
+		return err
+	}
+	if c := in.PressCurve; c != nil {
+		b.CurveSize, b.CurveFlow, b.CurveHard = *c, *c, *c
+	}
+	return nil
 }
 
 // Param is one number of a brush.
@@ -43,7 +67,7 @@ type Param struct {
 	Label   string                  `json:"label"`
 	Unit    string                  `json:"unit"`
 	Help    string                  `json:"help"`
-	Group   string                  `json:"group"` // of the tray: shape, laying, chance or pressure
+	Group   string                  `json:"group"` // of the tray: shape, laying, chance, pressure, curve or tilt
 	Min     float32                 `json:"min"`
 	Max     float32                 `json:"max"`
 	Default float32                 `json:"default"`
@@ -54,13 +78,14 @@ type Param struct {
 }
 
 // Ways lists how tips stand on the surface.
-var Ways = []string{"fixed", "along the stroke", "by chance"}
+var Ways = []string{"fixed", "along the stroke", "by chance", "as the pen leans"}
 
 // Which of Ways.
 const (
 	wayFixed = iota
 	wayAlong
 	wayChance
+	wayLean
 )
 
 // Params lists the numbers of a brush in the order of the tray.
@@ -68,7 +93,7 @@ var Params = []Param{
 	{Name: "hardness", Label: "hardness", Group: "shape", Max: 1, Default: 0.8, Help: "how much of a dab is full; the rest fades outwards", Of: func(b *Brush) *float32 { return &b.Hardness }},
 	{Name: "roundness", Label: "roundness", Group: "shape", Min: 0.05, Max: 1, Default: 1, Help: "height of the tip over its width", Of: func(b *Brush) *float32 { return &b.Roundness }},
 	{Name: "grain", Label: "grain", Group: "shape", Min: 0.02, Max: 1, Default: 0.2, Log: true, Help: "how coarse what breaks the tip up is, as a share of the size", Of: func(b *Brush) *float32 { return &b.Grain }},
-	{Name: "way", Label: "stands", Group: "shape", Max: 2, Whole: true, Choices: Ways, Help: "which way tips stand", Of: func(b *Brush) *float32 { return &b.Way }},
+	{Name: "way", Label: "stands", Group: "shape", Max: wayLean, Whole: true, Choices: Ways, Help: "which way tips stand", Of: func(b *Brush) *float32 { return &b.Way }},
 	{Name: "turn", Label: "turn", Group: "shape", Unit: "°", Min: -180, Max: 180, Help: "by so much more", Of: func(b *Brush) *float32 { return &b.Turn }},
 	{Name: "flow", Label: "flow", Group: "laying", Min: 0.01, Max: 1, Default: 1, Help: "what one dab lays down", Of: func(b *Brush) *float32 { return &b.Flow }},
 	{Name: "opacity", Label: "opacity", Group: "laying", Min: 0.01, Max: 1, Default: 1, Help: "what a stroke lays down at the most", Of: func(b *Brush) *float32 { return &b.Opacity }},
@@ -82,7 +107,10 @@ var Params = []Param{
 	{Name: "pressSize", Label: "size", Group: "pressure", Max: 1, Help: "how much of the size light pressure takes away; 0 is off", Of: func(b *Brush) *float32 { return &b.PressSize }},
 	{Name: "pressFlow", Label: "flow", Group: "pressure", Max: 1, Help: "how much of the flow light pressure takes away; 0 is off", Of: func(b *Brush) *float32 { return &b.PressFlow }},
 	{Name: "pressHard", Label: "hardness", Group: "pressure", Max: 1, Help: "how much of the hardness light pressure takes away; 0 is off", Of: func(b *Brush) *float32 { return &b.PressHard }},
-	{Name: "pressCurve", Label: "curve", Group: "pressure", Min: -2, Max: 2, Help: "below 0 a light hand counts more, above 0 less", Of: func(b *Brush) *float32 { return &b.PressCurve }},
+	{Name: "curveSize", Label: "curve of size", Group: "curve", Min: -2, Max: 2, Help: "below 0 light pressure counts more, above 0 less", Of: func(b *Brush) *float32 { return &b.CurveSize }},
+	{Name: "curveFlow", Label: "curve of flow", Group: "curve", Min: -2, Max: 2, Help: "below 0 light pressure counts more, above 0 less", Of: func(b *Brush) *float32 { return &b.CurveFlow }},
+	{Name: "curveHard", Label: "curve of hardness", Group: "curve", Min: -2, Max: 2, Help: "below 0 light pressure counts more, above 0 less", Of: func(b *Brush) *float32 { return &b.CurveHard }},
+	{Name: "tiltLong", Label: "longer where it leans", Group: "tilt", Max: 4, Help: "how many sizes longer the dab of a pen that lies flat is, the way it leans; 0 is off", Of: func(b *Brush) *float32 { return &b.TiltLong }},
 }
 
 // New is a round brush with the defaults.
@@ -122,7 +150,7 @@ func (b *Brush) Check() error {
 
 // swept tells whether the brush goes over the surface as one ball that moves: no dab can be told from the next.
 func (b *Brush) swept() bool {
-	return b.Tip == "round" && b.Roundness == 1 && b.Flow == 1 && b.Scatter == 0 && b.Count == 1 && b.JitterSize == 0 && b.JitterFlow == 0 && b.JitterValue == 0 && b.PressFlow == 0 && b.Spacing <= 0.5
+	return b.Tip == "round" && b.Roundness == 1 && b.Flow == 1 && b.Scatter == 0 && b.Count == 1 && b.JitterSize == 0 && b.JitterFlow == 0 && b.JitterValue == 0 && b.PressFlow == 0 && b.TiltLong == 0 && b.Spacing <= 0.5
 }
 
 // built is a brush that ships: the round one with some numbers changed.

@@ -35,6 +35,7 @@ type mark struct {
 	flow      float32
 	dflow     float32
 	right, up geom.Vec3 // of the tip
+	slim      float32   // its height over its width
 	away      float32   // metres that it fell beside the path
 	seed      uint32
 	box       geom.Box
@@ -121,16 +122,21 @@ func (s *Stroke) copies() (out []turned) {
 	return out
 }
 
-// pressed is what is left of a share where the pressure is light.
-func (b *Brush) pressed(share, pressure float32) float32 {
+// pressed is what is left where the pressure is light, of what it takes a share away from, along a curve.
+func pressed(share, curve, pressure float32) float32 {
 	if share == 0 {
 		return 1
 	}
-	return 1 - share + share*float32(math.Pow(float64(pressure), math.Exp2(float64(b.PressCurve))))
+	return 1 - share + share*float32(math.Pow(float64(pressure), math.Exp2(float64(curve))))
 }
 
+// wide is the radius at a pressure, as a share of that at full pressure.
+func (b *Brush) wide(pressure float32) float32 { return pressed(b.PressSize, b.CurveSize, pressure) }
+
 // hardness at a pressure.
-func (b *Brush) hard(pressure float32) float32 { return b.Hardness * b.pressed(b.PressHard, pressure) }
+func (b *Brush) hard(pressure float32) float32 {
+	return b.Hardness * pressed(b.PressHard, b.CurveHard, pressure)
+}
 
 // sweep lays the pieces of a path.
 func (k *Ink) sweep(path []Point, copies []turned, loose bool) {
@@ -141,8 +147,8 @@ func (k *Ink) sweep(path []Point, copies []turned, loose bool) {
 			k.stable = len(k.marks)
 		}
 		p, q := &path[i], &path[min(i+1, len(path)-1)]
-		r := s.Size / 2 * b.pressed(b.PressSize, p[6])
-		m := mark{r: r, dr: s.Size/2*b.pressed(b.PressSize, q[6]) - r, hard: b.hard(p[6]), flow: 1}
+		r := s.Size / 2 * b.wide(p[6])
+		m := mark{r: r, dr: s.Size/2*b.wide(q[6]) - r, hard: b.hard(p[6]), flow: 1}
 		m.dhard = b.hard(q[6]) - m.hard
 		if s.stain {
 			m.flow, m.dflow = p[6], q[6]-p[6]
@@ -190,7 +196,7 @@ func (k *Ink) dab(path []Point, number uint32, copies []turned, loose bool) {
 		way := q.At().Sub(p.At())
 		long := way.Len()
 		at := left
-		for ; at <= long && len(k.marks) < maxMarks; at += max(1e-6, b.Spacing*s.Size*b.pressed(b.PressSize, p[6])) {
+		for ; at <= long && len(k.marks) < maxMarks; at += max(1e-6, b.Spacing*s.Size*b.wide(p[6])) {
 			var m Point
 			t := float32(0)
 			if long > 0 {
@@ -216,16 +222,21 @@ func (k *Ink) put(p *Point, along geom.Vec3, seed uint32, copies []turned) {
 	next := func() float32 { chance = mix(chance + 0x9e3779b9); return unit(chance) }
 	n := p.Normal().Norm()
 	m := mark{seed: seed, hard: b.hard(p[6])}
-	m.r = s.Size / 2 * b.pressed(b.PressSize, p[6]) * (1 - b.JitterSize*next())
-	m.flow = b.Flow * b.pressed(b.PressFlow, p[6]) * (1 - b.JitterFlow*next()) * (1 - b.JitterValue*next())
+	m.r = s.Size / 2 * b.wide(p[6]) * (1 - b.JitterSize*next())
+	m.flow = b.Flow * pressed(b.PressFlow, b.CurveFlow, p[6]) * (1 - b.JitterFlow*next()) * (1 - b.JitterValue*next())
 	right, up := upright(n)
 	if b.Way == wayAlong && along.Dot(along) > 0 {
 		right = along.Sub(n.Mul(along.Dot(n))).Norm()
 		up = n.Cross(right)
 	}
 	turn := float64(b.Turn)/180 + float64(b.JitterTurn*(2*next()-1))
-	if b.Way == wayChance {
+	m.slim = b.Roundness
+	if lean, far := p.leans(n); b.Way == wayChance && b.TiltLong*far == 0 {
 		turn += 2 * float64(next())
+	} else if far > 0.02 && (b.TiltLong > 0 || b.Way == wayLean) {
+		right, up = lean, n.Cross(lean)
+		long := 1 + b.TiltLong*far
+		m.r, m.slim = m.r*long, m.slim/long
 	}
 	sin, cos := math.Sincos(math.Pi * turn)
 	right, up = right.Mul(float32(cos)).Add(up.Mul(float32(sin))), up.Mul(float32(cos)).Sub(right.Mul(float32(sin)))
@@ -424,7 +435,7 @@ func (m *mark) dab(k *Ink, p *Places, from, to int, cover []float32) {
 		a := float32(0)
 		for j := range parts {
 			for i := range parts {
-				x, y := u+(float32(2*i+1-parts))*step/2, (v+(float32(2*j+1-parts))*step/2)/b.Roundness
+				x, y := u+(float32(2*i+1-parts))*step/2, (v+(float32(2*j+1-parts))*step/2)/m.slim
 				if x*x+y*y <= 2 {
 					a += k.tip.at(&l, x, y)
 				}

@@ -20,6 +20,7 @@ const (
 	mostPress = 0.02  // how much their pressure may differ from what lies between
 	leastTurn = 0.99  // cosine of how much the surface may turn
 	longest   = 0.2   // how long a line may be, in sizes
+	mostLean  = 0.05  // how much the pen may lean otherwise than between
 	leastStep = 0.005 // samples nearer than this to the one before are left out
 )
 
@@ -65,7 +66,7 @@ func (p *Pen) add(at Point) error {
 	}
 	path := &s.Paths[len(s.Paths)-1]
 	last := &(*path)[len(*path)-1]
-	if d := last.At(); d.Dist(at.At()) < leastStep*s.Size && last[6]-at[6] < mostPress && at[6]-last[6] < mostPress {
+	if d := last.At(); d.Dist(at.At()) < leastStep*s.Size && last[6]-at[6] < mostPress && at[6]-last[6] < mostPress && last.Lean().Dist(at.Lean()) < mostLean {
 		p.points--
 		return nil
 	}
@@ -90,7 +91,8 @@ func (p *Pen) straight(from, to *Point) bool {
 	on := func(q *Point) bool {
 		t := geom.Clamp01(q.At().Sub(a).Dot(d) / max(long, 1e-20))
 		press := from[6] + (to[6]-from[6])*t - q[6]
-		return q.At().Dist(a.Add(d.Mul(t))) <= mostOff*p.stroke.Size && press < mostPress && press > -mostPress
+		lean := from.Lean().Lerp(to.Lean(), t).Dist(q.Lean())
+		return q.At().Dist(a.Add(d.Mul(t))) <= mostOff*p.stroke.Size && press < mostPress && press > -mostPress && lean < mostLean
 	}
 	for i := range p.between {
 		if !on(&p.between[i]) {

@@ -20,8 +20,20 @@ const (
 	MaxSize   = 100.0
 )
 
-// Point is a place of a path: where it lies in metres, the surface's normal there, and the pen's pressure, 0–1.
-type Point [7]float32
+// Point is a place of a path: where it lies in metres, the surface's normal there, the pen's pressure, 0–1, and which way its shaft
+// leans, of the length of the sine of how far: 0 for a pen that stands upright on the screen, or for none.
+type Point [10]float32
+
+// uprightLen is how many numbers write down a point of a pen that does not lean.
+const uprightLen = 7
+
+// MarshalJSON leaves out how the pen leans where it does not.
+func (p Point) MarshalJSON() ([]byte, error) {
+	if p.Lean() == (geom.Vec3{}) {
+		return json.Marshal(p[:uprightLen])
+	}
+	return json.Marshal(p[:])
+}
 
 // At is where the point lies.
 func (p *Point) At() geom.Vec3 { return geom.Vec3{X: p[0], Y: p[1], Z: p[2]} }
@@ -31,6 +43,19 @@ func (p *Point) Normal() geom.Vec3 { return geom.Vec3{X: p[3], Y: p[4], Z: p[5]}
 
 // Pressure is the pen's.
 func (p *Point) Pressure() float32 { return p[6] }
+
+// Lean is which way the pen leans.
+func (p *Point) Lean() geom.Vec3 { return geom.Vec3{X: p[7], Y: p[8], Z: p[9]} }
+
+// leans is which way the pen leans along a surface of normal n, and how far: the sine.
+func (p *Point) leans(n geom.Vec3) (way geom.Vec3, far float32) {
+	way = p.Lean()
+	way = way.Sub(n.Mul(way.Dot(n)))
+	if far = way.Len(); far > 0 {
+		way = way.Mul(1 / far)
+	}
+	return way, min(1, far)
+}
 
 // Stroke is what a hand did from setting the pen down to taking it away.
 type Stroke struct {
@@ -60,7 +85,7 @@ type Stroke struct {
 // Stain is what runs down along paths, so many metres wide where it is strongest: the pressure of its points is how strong it is.
 func Stain(wide float32, paths [][]Point) *Stroke {
 	b := New()
-	b.Hardness, b.PressSize, b.PressCurve = 0.25, 0.55, -1
+	b.Hardness, b.PressSize, b.CurveSize = 0.25, 0.55, -1
 	return &Stroke{Brush: b, Size: wide, Paths: paths, stain: true}
 }
 
@@ -146,7 +171,7 @@ const MaxTurns = 64
 
 // reach is how far from the path something is laid down, each way.
 func (s *Stroke) reach() geom.Vec3 {
-	r := s.Size / 2 * (math.Sqrt2 + 2*s.Brush.Scatter)
+	r := s.Size / 2 * (math.Sqrt2*(1+s.Brush.TiltLong) + 2*s.Brush.Scatter)
 	if s.Stamp != nil {
 		wide, high := s.Half()
 		r = float32(math.Hypot(float64(wide), float64(high))) + s.Size*s.Brush.Scatter
@@ -253,6 +278,9 @@ func (p *Point) check() error {
 	if !(p[6] >= 0 && p[6] <= 1) {
 		return fmt.Errorf("pressure is %g; it goes from 0 to 1", p[6])
 	}
+	if l := p.Lean().Len(); !(l <= 1.01) {
+		return errors.New("a pen leans by a sine of more than 1")
+	}
 	return nil
 }
 
@@ -270,6 +298,7 @@ type head struct {
 	Cut   *Stencil `json:"stencil,omitempty"`
 	Work  string   `json:"work,omitempty"`
 	From  *Point   `json:"source,omitempty"`
+	Leans bool     `json:"leans,omitempty"` // points say how the pen leans
 	Paths []uint32 `json:"paths"` // points of each
 }
 
@@ -278,6 +307,7 @@ func Encode(s *Stroke) []byte {
 	h := head{Brush: s.Brush, Size: s.Size, Erase: s.Erase, Seed: s.Seed, Hold: s.Hold, Again: s.Again, Fill: s.Fill, Own: s.Own, Stamp: s.Stamp, Cut: s.Stencil, Work: s.Work, From: s.Source}
 	for _, path := range s.Paths {
 		h.Paths = append(h.Paths, uint32(len(path)))
+		h.Leans = h.Leans || slices.ContainsFunc(path, func(p Point) bool { return p.Lean() != geom.Vec3{} })
 	}
 	text, err := json.Marshal(h)
 	if err != nil {
@@ -287,7 +317,7 @@ func Encode(s *Stroke) []byte {
 	out = append(out, text...)
 	for _, path := range s.Paths {
 		for i := range path {
-			for _, v := range path[i] {
+			for _, v := range path[i][:h.numbers()] {
 				out = binary.LittleEndian.AppendUint32(out, math.Float32bits(v))
 			}
 		}
@@ -295,8 +325,13 @@ func Encode(s *Stroke) []byte {
 	return out
 }
 
-// pointBytes is what a packed point takes.
-const pointBytes = 4 * len(Point{})
+// numbers is how many of a point are packed.
+func (h *head) numbers() int {
+	if h.Leans {
+		return len(Point{})
+	}
+	return uprightLen
+}
 
 // Decode reads a stroke that Encode has packed, and checks it.
 func Decode(data []byte) (*Stroke, error) {
@@ -315,12 +350,12 @@ func Decode(data []byte) (*Stroke, error) {
 	data = data[n:]
 	s := &Stroke{Brush: h.Brush, Size: h.Size, Erase: h.Erase, Seed: h.Seed, Hold: h.Hold, Again: h.Again, Fill: h.Fill, Own: h.Own, Stamp: h.Stamp, Stencil: h.Cut, Work: h.Work, Source: h.From}
 	for _, n := range h.Paths {
-		if uint64(n)*uint64(pointBytes) > uint64(len(data)) {
+		if uint64(n)*uint64(4*h.numbers()) > uint64(len(data)) {
 			return nil, short
 		}
 		path := make([]Point, n)
 		for i := range path {
-			for k := range path[i] {
+			for k := range h.numbers() {
 				path[i][k] = math.Float32frombits(binary.LittleEndian.Uint32(data))
 				data = data[4:]
 			}

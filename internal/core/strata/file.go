@@ -382,7 +382,7 @@ func strokeReference(p func(format string, args ...any)) {
 	p("| `work` | what it does with what was painted before it in its clause, in place of painting: %s | paints |", strings.Join(brush.Works[1:], ", "))
 	p("| `source` | for `clone`: the place that it takes from, as a point of a path | none |")
 	p("| `hidden` | true when it is kept and not laid | false |")
-	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; up to %d | – |\n", brush.MaxPoints)
+	p("| `paths` | a list of points for each time that the pen came down: [x, y, z, nx, ny, nz, pressure], the place on the model in metres, the surface’s normal there, 0 to 1; for a pen that leans also lx, ly, lz, which way, of the length of the sine of how far; up to %d | – |\n", brush.MaxPoints)
 	var names []string
 	for _, b := range brush.Built {
 		names = append(names, b.Name)

@@ -1,7 +1,7 @@
 // Painting by hand: the rack of tools, the tray with the brush's values, and the pen on the model and on the flat map.
 import { $, choose, el, icon, toast, typing } from './dom.js';
 import { call } from './api.js';
-import { show, value } from './values.js';
+import { curve, show, value } from './values.js';
 import { Picker } from './picker.js';
 import { Tally } from './tally.js';
 import { Stamps } from './stamps.js';
@@ -155,7 +155,7 @@ export class Brushwork {
         this.again();
         return this.render();
       }
-      Object.assign(begin, { work: w.kind, brush: { ...this.app.tables.brushes[0], name: w.kind.replace(/^./, c => c.toUpperCase()), hardness: w.hardness, flow: w.flow, opacity: w.opacity, pressSize: 0 } }, w.kind === 'clone' ? { source: this.source } : {});
+      Object.assign(begin, { work: w.kind, brush: { ...this.app.tables.brushes[0], name: w.kind.replace(/^./, c => c.toUpperCase()), hardness: w.hardness, flow: w.flow, opacity: w.opacity, pressSize: 0, tiltLong: 0 } }, w.kind === 'clone' ? { source: this.source } : {});
       delete begin.values;
       if (w.kind === 'clone') delete begin.mirror; // its source is one place
     }
@@ -170,6 +170,7 @@ export class Brushwork {
       [k.x, k.y] = [x, y];
       this.walk(e.clientX, e.clientY, this.pressure(e));
     } else {
+      k.lean = this.lean(e);
       this.point(hit, this.pressure(e));
     }
     this.flush();
@@ -213,6 +214,7 @@ export class Brushwork {
       k.time = c.timeStamp;
       // A steadied hand comes after the pointer like something drawn by a string.
       const follow = 1 - 0.92 * this.set.steady;
+      k.lean = this.lean(c);
       this.walk(k.x + (x - k.x) * follow, k.y + (y - k.y) * follow, this.pressure(c));
     }
     this.flush();
@@ -241,7 +243,9 @@ export class Brushwork {
     const k = this.stroke;
     if (k.from) k.gone += Math.hypot(hit.place[0] - k.from[0], hit.place[1] - k.from[1], hit.place[2] - k.from[2]);
     k.from = hit.place;
-    k.points.push([...hit.place, ...hit.normal, Math.min(1, Math.max(0, pressure))]);
+    const at = [...hit.place, ...hit.normal, Math.min(1, Math.max(0, pressure))];
+    if (k.lean) at.push(...k.lean);
+    k.points.push(at);
     this.last = { layer: k.layer, place: hit.place, normal: hit.normal, pressure };
   }
 
@@ -274,6 +278,13 @@ export class Brushwork {
       return Math.min(1, hand[Math.floor(at)] + (at >= half ? waver : 0));
     }
     return 1;
+  }
+
+  /** Which way a pen leans that tells it, along the screen, of the length of the sine of how far; null for one that does not. */
+  lean(e) {
+    if (e.pointerType !== 'pen' || !e.tiltX && !e.tiltY || this.stroke?.where === 'flat') return null;
+    const x = Math.tan(e.tiltX * Math.PI / 180), y = Math.tan(e.tiltY * Math.PI / 180), far = Math.hypot(x, y, 1), m = this.app.viewport.camera.matrixWorld.elements;
+    return [0, 1, 2].map(i => Number(((m[i] * x - m[4 + i] * y) / far).toFixed(4)));
   }
 
   async end(e) {
@@ -464,7 +475,7 @@ export class Brushwork {
     const size = value({ name: 'size', label: 'size', value: s[unit[0]] || this.metres({}), min: unit[2], max: unit[3], default: unit[0] === 'metres' ? (this.app.viewport.size || 1) / 40 : unit[0] === 'px' ? 48 : 24, unit: unit[1], log: true, figures: 3, live: v => { this.set[unit[0]] = v; this.again(); }, commit: v => put(unit[0], v) });
     const by = el('select.compact', { 'aria-label': 'Size is measured', title: 'How the size is measured' }, ...[['model', 'on the model'], ['screen', 'on screen'], ['texels', 'in texels']].map(([v, w]) => el('option', { value: v, selected: v === s.by }, w)));
     by.onchange = () => put('by', by.value);
-    const tells = { hardness: 'hard', pressHard: 'hard', grain: 'grain' }, tip0 = this.app.tables.tips.find(t => t.name === b.tip);
+    const tells = { hardness: 'hard', grain: 'grain' }, tip0 = this.app.tables.tips.find(t => t.name === b.tip);
     const counts = p => !tells[p.name] || tip0?.[tells[p.name]]; // numbers that do nothing for the tip are left out
     const number = p => value({ ...p, name: p.name, value: b[p.name], figures: 2, commit: v => this.change(p.name, v) });
     const all = this.app.tables.brushParams, first = ['hardness', 'flow', 'opacity', 'spacing'];
@@ -515,7 +526,10 @@ export class Brushwork {
       group('shape', 'Shape', el('label.tray-line', {}, 'tip', tip)),
       group('laying', 'Scatter'),
       group('chance', 'By chance'),
-      group('pressure', 'Pressure', el('label.tray-line', {}, 'without a pen', stand)),
+      el('details', { 'data-group': 'pressure', open: open.has('pressure') }, el('summary', {}, 'Pressure and tilt'),
+        ...['Size', 'Flow', 'Hard'].filter(k => k !== 'Hard' || tip0?.hard).map(k => this.pressed(k, all)),
+        el('label.tray-line', {}, 'without a pen', stand),
+        number(all.find(p => p.name === 'tiltLong'))),
       el('details', { 'data-group': 'stencil', open: open.has('stencil') }, el('summary', {}, 'Stencil'), ...this.stencil.values()),
       el('details', { 'data-group': 'hand', open: open.has('hand') }, el('summary', {}, 'Steady, mirror, hold'),
         value({ name: 'steady', label: 'steady', value: s.steady, min: 0, max: 1, default: 0, figures: 2, commit: v => put('steady', v) }),
@@ -526,6 +540,17 @@ export class Brushwork {
         el('div.tray-ticks', {}, tick('front', s.hold.front, front => hold({ front }), 'what faces the eye'), tick('what is seen', s.hold.seen, seen => hold({ seen }), 'what has nothing before it from here')),
         value({ name: 'angle', label: 'within', value: s.hold.angle, min: 0, max: 180, default: 0, unit: '°', zero: 'any', whole: true, commit: angle => hold({ angle }) })));
     if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
+  }
+
+  /** What pressure does to a number of the brush: a switch, how much of it light pressure takes away, and along which curve. */
+  pressed(what, all) {
+    const b = this.set.brush, name = `press${what}`, along = `curve${what}`, p = all.find(p => p.name === name), was = this.pressedBefore ||= {}, on = b[name] > 0;
+    if (on) was[name] = b[name];
+    const tick = el('input', { type: 'checkbox', checked: on, 'data-key': `${name}-on` });
+    tick.onchange = () => this.change(name, tick.checked ? was[name] || 1 : 0);
+    return el('div.tray-press', {}, el('label.tick', { title: `Whether pressure tells on the ${p.label}` }, tick, p.label),
+      value({ ...p, label: `pressure on ${p.label}`, value: b[name], figures: 2, zero: 'off', commit: v => this.change(name, v) }),
+      curve({ ...all.find(p => p.name === along), value: b[along], off: !on, commit: v => this.change(along, v) }));
   }
 
   /** The specimens: a real stroke of each brush, people's own first. */

@@ -446,7 +446,7 @@ export class Stamps {
 
   /** How the stamps of a row stand. */
   way3() {
-    const k = el('select', { 'aria-label': 'Stands', 'data-key': 'way' }, ...this.app.tables.brushParams.find(p => p.name === 'way').choices.map((c, i) => el('option', { value: i, selected: i === this.set.way }, c)));
+    const k = el('select', { 'aria-label': 'Stands', 'data-key': 'way' }, ...this.app.tables.brushParams.find(p => p.name === 'way').choices.slice(0, 3).map((c, i) => el('option', { value: i, selected: i === this.set.way }, c)));
     k.onchange = () => this.change({ way: Number(k.value) });
     return k;
   }

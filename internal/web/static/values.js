@@ -150,6 +150,47 @@ export function value(o) {
   return whole;
 }
 
+const CURVE = 26; // px of a curve's square
+
+/**
+ * The curve x to the power of 2^value, drawn in a small square: it is dragged up and down, moved by arrow keys, made straight by a
+ * double click.
+ * @param {ValueOptions & {off: boolean}} o
+ */
+export function curve(o) {
+  const NS = 'http://www.w3.org/2000/svg', svg = document.createElementNS(NS, 'svg'), path = document.createElementNS(NS, 'path');
+  svg.setAttribute('viewBox', `0 0 ${CURVE} ${CURVE}`);
+  svg.append(path);
+  const box = el('span.curve', { tabindex: 0, role: 'slider', 'aria-label': o.label, 'aria-valuemin': o.min, 'aria-valuemax': o.max, 'data-key': o.name, title: `${o.label}: drag up or down, double-click for straight; ${o.help}` }, svg);
+  box.classList.toggle('off', o.off);
+  let v = o.value;
+  const set = x => {
+    v = Number(Math.min(o.max, Math.max(o.min, x)).toFixed(2));
+    const at = i => [3 + i / 12 * (CURVE - 6), CURVE - 3 - (i / 12) ** (2 ** v) * (CURVE - 6)].map(n => n.toFixed(1));
+    path.setAttribute('d', Array.from({ length: 13 }, (_, i) => `${i ? 'L' : 'M'}${at(i)}`).join(''));
+    box.setAttribute('aria-valuenow', v);
+    box.setAttribute('aria-valuetext', v === 0 ? 'straight' : v < 0 ? `light pressure counts more, ${-v}` : `light pressure counts less, ${v}`);
+  };
+  box.onpointerdown = e => {
+    if (e.button) return;
+    box.setPointerCapture(e.pointerId);
+    const y0 = e.clientY, v0 = v;
+    box.onpointermove = m => set(v0 + (m.clientY - y0) / 30);
+    box.onpointerup = () => { box.onpointermove = box.onpointerup = null; if (v !== v0) o.commit(v); };
+  };
+  box.ondblclick = () => { set(0); o.commit(v); };
+  box.onkeydown = e => {
+    const by = { ArrowUp: -0.1, ArrowLeft: -0.1, ArrowDown: 0.1, ArrowRight: 0.1 }[e.key];
+    if (!by) return;
+    e.preventDefault();
+    e.stopPropagation();
+    set(v + by);
+    o.commit(v);
+  };
+  set(v);
+  return box;
+}
+
 /** A value whose whole numbers have names. */
 function choice(o) {
   const s = el('select', { 'aria-label': o.label, 'data-key': o.name }, ...o.choices.map((c, i) => el('option', { value: i, selected: i === o.value }, c)));
