@@ -299,7 +299,7 @@ type head struct {
 	Work  string   `json:"work,omitempty"`
 	From  *Point   `json:"source,omitempty"`
 	Leans bool     `json:"leans,omitempty"` // points say how the pen leans
-	Paths []uint32 `json:"paths"` // points of each
+	Paths []uint32 `json:"paths"`           // points of each
 }
 
 // Encode packs a stroke: the length of its head in four bytes, the head as JSON, then its points, all little endian.
