@@ -79,6 +79,7 @@ func main() {
 		{"stroke: 512 texels", func() map[string]any { return stroke(512) }},
 		{"stroke: a burst of 2,000 samples", burst},
 		{"stroke: among 20,000", manyStrokes},
+		{"stroke: 10,000 one after the other", tenThousand},
 		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"runtime"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -243,4 +244,39 @@ func manyStrokes() map[string]any {
 	out := r.paint(40)
 	out["open_s"], out["seen_s"], out["strokes"] = round(opened), round(seen), many
 	return out
+}
+
+// tenThousand makes 10,000 short strokes one after the other, and tells what the process holds after 1,000 and after all of them,
+// and how long a stroke takes among the first thousand and among the last.
+func tenThousand() map[string]any {
+	return withEasel(func(r *easelRig) map[string]any {
+		const many, part = 10_000, 1000
+		held := func() float64 {
+			runtime.GC()
+			var m runtime.MemStats
+			runtime.ReadMemStats(&m)
+			return round(float64(m.HeapAlloc) / (1 << 20))
+		}
+		out := map[string]any{"strokes": many}
+		begun := time.Now()
+		for n := 1; n <= many; n++ {
+			at := n * 7919 % (len(r.path) - 12)
+			ink := studio.Ink{Layer: r.layer, Clause: r.clause, Begin: &brush.Stroke{Brush: brush.New(), Size: float32(40 * r.pitch), Seed: uint32(n)}, Points: r.path[at : at+12], End: true}
+			_, err := r.page.Ink(ink)
+			check(err)
+			v := r.asset.Version()
+			r.wait(func(e watched) bool { return e.T == "inked" && e.Version >= v })
+			switch {
+			case n == part:
+				out["first_ms"] = round(time.Since(begun).Seconds() * 1000 / part)
+				out["heap_mb_1000"] = held()
+			case n == many-part:
+				begun = time.Now()
+			case n == many:
+				out["last_ms"] = round(time.Since(begun).Seconds() * 1000 / part)
+				out["heap_mb"] = held()
+			}
+		}
+		return out
+	})
 }
