@@ -2,11 +2,12 @@ package imgfile
 
 import (
 	"bytes"
-	"compress/zlib"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"math"
+	"slices"
+	"strings"
 )
 
 // exrLines is how many rows a ZIP block of an OpenEXR file holds.
@@ -15,25 +16,64 @@ const exrLines = 16
 // Names of an OpenEXR file's channels, in the order in which pixels hold them.
 var exrChannels = map[int][]string{1: {"Y"}, 3: {"R", "G", "B"}, 4: {"R", "G", "B", "A"}}
 
-// WriteEXR writes 32-bit float pixels as a scan-line OpenEXR file with ZIP compression (Academy Software
-// Foundation, OpenEXR File Layout). pix holds width · height · channels numbers, rows from the top.
+// WriteEXR writes 32-bit float pixels as an OpenEXR file. pix holds width · height · channels numbers, rows from the top.
 func WriteEXR(w io.Writer, width, height, channels int, pix []float32) error {
-	names := exrChannels[channels]
-	if names == nil || width < 1 || height < 1 || len(pix) != width*height*channels {
+	if exrChannels[channels] == nil || width < 1 || height < 1 || len(pix) != width*height*channels {
 		return fmt.Errorf("%d × %d pixels of %d channels cannot be written as OpenEXR", width, height, channels)
 	}
+	var b memory
+	f, err := FormatOf("exr")
+	if err != nil {
+		return err
+	}
+	err = f.Write(&b, &Image{Width: width, Height: height, Channels: channels, Bits: 32, Row: func(y int, row []byte) {
+		for i, v := range pix[y*width*channels : (y+1)*width*channels] {
+			binary.BigEndian.PutUint32(row[4*i:], math.Float32bits(v))
+		}
+	}})
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(b.data)
+	return err
+}
+
+// memory is a file in memory.
+type memory struct {
+	data []byte
+	at   int
+}
+
+func (m *memory) Write(b []byte) (int, error) {
+	if n := m.at + len(b) - len(m.data); n > 0 {
+		m.data = append(m.data, make([]byte, n)...)
+	}
+	copy(m.data[m.at:], b)
+	m.at += len(b)
+	return len(b), nil
+}
+
+func (m *memory) Seek(at int64, from int) (int64, error) {
+	switch from {
+	case io.SeekCurrent:
+		at += int64(m.at)
+	case io.SeekEnd:
+		at += int64(len(m.data))
+	}
+	m.at = int(at)
+	return at, nil
+}
+
+// writeEXR writes floats of 16 or 32 bits as a scan-line OpenEXR file with ZIP compression (Academy Software Foundation, OpenEXR
+// File Layout). What it holds is linear, as the format has it.
+func writeEXR(w *placed, im *Image) error {
+	names := exrChannels[im.Channels]
 	// The file keeps channels in alphabetical order.
-	order := make([]int, channels)
+	order := make([]int, im.Channels)
 	for i := range order {
 		order[i] = i
 	}
-	for i := range order {
-		for j := i + 1; j < channels; j++ {
-			if names[order[j]] < names[order[i]] {
-				order[i], order[j] = order[j], order[i]
-			}
-		}
-	}
+	slices.SortFunc(order, func(a, b int) int { return strings.Compare(names[a], names[b]) })
 	var b bytes.Buffer
 	le := func(v ...uint32) {
 		for _, x := range v {
@@ -45,17 +85,21 @@ func WriteEXR(w io.Writer, width, height, channels int, pix []float32) error {
 		le(uint32(size))
 	}
 	le(20000630, 2)
-	attribute("channels", "chlist", 1+18*channels)
+	attribute("channels", "chlist", 1+18*im.Channels)
+	kind := uint32(2) // FLOAT
+	if im.Bits == 16 {
+		kind = 1 // HALF
+	}
 	for _, c := range order {
 		b.WriteString(names[c] + "\x00")
-		le(2, 0, 1, 1) // FLOAT, not perceptually linear, sampled at every pixel
+		le(kind, 0, 1, 1) // not perceptually linear, sampled at every pixel
 	}
 	b.WriteByte(0)
 	attribute("compression", "compression", 1)
 	b.WriteByte(3) // ZIP, 16 rows a block
 	for _, name := range []string{"dataWindow", "displayWindow"} {
 		attribute(name, "box2i", 16)
-		le(0, 0, uint32(width-1), uint32(height-1))
+		le(0, 0, uint32(im.Width-1), uint32(im.Height-1))
 	}
 	attribute("lineOrder", "lineOrder", 1)
 	b.WriteByte(0) // from the top
@@ -67,32 +111,42 @@ func WriteEXR(w io.Writer, width, height, channels int, pix []float32) error {
 	attribute("screenWindowWidth", "float", 4)
 	le(one)
 	b.WriteByte(0)
-	blocks := (height + exrLines - 1) / exrLines
-	at := uint64(b.Len() + 8*blocks)
-	var body bytes.Buffer
-	for k := range blocks {
-		_ = binary.Write(&b, binary.LittleEndian, at+uint64(body.Len()))
-		from, to := k*exrLines, min(height, (k+1)*exrLines)
-		raw := make([]byte, 0, (to-from)*width*channels*4)
+	table := int64(b.Len())
+	offsets := make([]byte, 8*((im.Height+exrLines-1)/exrLines))
+	b.Write(offsets)
+	if _, err := w.b.Write(b.Bytes()); err != nil {
+		return err
+	}
+	at := uint64(b.Len())
+	err := im.pieces(exrLines, func(from, to int) ([]byte, error) {
+		row, deep := make([]byte, im.stride()), im.Bits/8
+		raw := make([]byte, 0, (to-from)*len(row))
 		for y := from; y < to; y++ {
+			im.row(y, row)
 			for _, c := range order {
-				for x := range width {
-					raw = binary.LittleEndian.AppendUint32(raw, math.Float32bits(pix[(y*width+x)*channels+c]))
+				for i := c * deep; i < len(row); i += im.Channels * deep {
+					for k := deep - 1; k >= 0; k-- {
+						raw = append(raw, row[i+k])
+					}
 				}
 			}
 		}
 		packed, err := exrPack(raw)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		_ = binary.Write(&body, binary.LittleEndian, [2]uint32{uint32(from), uint32(len(packed))})
-		body.Write(packed)
-	}
-	if _, err := w.Write(b.Bytes()); err != nil {
+		head := binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(nil, uint32(from)), uint32(len(packed)))
+		return append(head, packed...), nil
+	}, func(k int, data []byte) error {
+		binary.LittleEndian.PutUint64(offsets[8*k:], at)
+		at += uint64(len(data))
+		_, err := w.b.Write(data)
+		return err
+	})
+	if err != nil {
 		return err
 	}
-	_, err := w.Write(body.Bytes())
-	return err
+	return w.patch(table, offsets)
 }
 
 // exrPack parts even from odd bytes, takes differences, and deflates; what does not get smaller stays.
@@ -112,16 +166,9 @@ func exrPack(raw []byte) ([]byte, error) {
 		parted[i] = v - last + 128
 		last = v
 	}
-	var b bytes.Buffer
-	z := zlib.NewWriter(&b)
-	if _, err := z.Write(parted); err != nil {
-		return nil, err
+	packed, err := deflated(parted)
+	if err != nil || len(packed) >= len(raw) {
+		return raw, err
 	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	if b.Len() >= len(raw) {
-		return raw, nil
-	}
-	return b.Bytes(), nil
+	return packed, nil
 }

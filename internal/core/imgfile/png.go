@@ -132,13 +132,15 @@ func Check(name string, data []byte) (image.Point, error) {
 type Image struct {
 	Width, Height int
 	Channels      int      // 1, 3 or 4
-	Bits          int      // 8 or 16
+	Bits          int      // 8 or 16; 16 and 32 are floats where the format has those
 	SRGB          bool     // says so in sRGB and gAMA chunks; data carries neither, so that no reader corrects it
 	Pix8          []uint8  // when Bits is 8
 	Pix16         []uint16 // when Bits is 16
-	// Row writes a row's bytes, 16-bit values with the high byte first, in place of Pix8 and Pix16. It is asked for rows in
+	// Row writes a row's bytes, values of several bytes with the high one first, in place of Pix8 and Pix16. It is asked for rows in
 	// any order, by several goroutines at once.
 	Row func(y int, row []byte)
+	// Palette has the colours, in sRGB, that a PNG's one channel of 8 bits chooses from; nil for none.
+	Palette [][3]uint8
 }
 
 const stripBytes = 1 << 20
@@ -147,7 +149,7 @@ const stripBytes = 1 << 20
 // are deflated side by side, each ending on a byte (RFC 1951 §3.2.4), so the bytes are the same on
 // any number of cores. level is 1 (fast) to 9.
 func WritePNG(w io.Writer, im *Image, level int) error {
-	stride := im.Width * im.Channels * im.Bits / 8
+	stride := im.stride()
 	rows := max(1, stripBytes/max(1, stride))
 	count := (im.Height + rows - 1) / rows
 	head := make([]byte, 13)
@@ -155,12 +157,22 @@ func WritePNG(w io.Writer, im *Image, level int) error {
 	binary.BigEndian.PutUint32(head[4:], uint32(im.Height))
 	head[8] = byte(im.Bits)
 	head[9] = map[int]byte{1: 0, 3: 2, 4: 6}[im.Channels]
+	if im.Palette != nil {
+		head[9] = 3
+	}
 	p := chunks{w: w}
 	p.write([]byte(Signature))
 	p.chunk("IHDR", head)
 	if im.SRGB {
 		p.chunk("sRGB", []byte{0})
 		p.chunk("gAMA", binary.BigEndian.AppendUint32(nil, 45455))
+	}
+	if im.Palette != nil {
+		var all []byte
+		for _, c := range im.Palette {
+			all = append(all, c[:]...)
+		}
+		p.chunk("PLTE", all)
 	}
 	// Strips are packed side by side and written in their order; none is begun that is far ahead of what is written.
 	type packed struct {
@@ -271,11 +283,11 @@ func (z *stripper) strip(from, to int, last bool) ([]byte, uint32, error) {
 	}
 	bpp := z.im.Channels * z.im.Bits / 8
 	if from > 0 {
-		z.load(from-1, z.row[1])
+		z.im.row(from-1, z.row[1])
 	}
 	for y := from; y < to; y++ {
 		cur, prev := z.row[0], z.row[1]
-		z.load(y, cur)
+		z.im.row(y, cur)
 		best := z.filter(cur, prev, bpp)
 		sum = adler(sum, best)
 		if _, err := fw.Write(best); err != nil {
@@ -291,24 +303,13 @@ func (z *stripper) strip(from, to int, last bool) ([]byte, uint32, error) {
 	return buf.Bytes(), sum, err
 }
 
-func (z *stripper) load(y int, row []byte) {
-	if z.im.Row != nil {
-		z.im.Row(y, row)
-		return
-	}
-	n := z.im.Width * z.im.Channels
-	if z.im.Bits == 8 {
-		copy(row, z.im.Pix8[y*n:(y+1)*n])
-		return
-	}
-	for i, v := range z.im.Pix16[y*n : (y+1)*n] {
-		row[2*i], row[2*i+1] = byte(v>>8), byte(v)
-	}
-}
-
 // filter returns the row under the filter with the least sum of absolute differences
 // (PNG §12.7), out of Sub, Up and Paeth.
 func (z *stripper) filter(cur, prev []byte, bpp int) []byte {
+	if z.im.Palette != nil { // differences of indices say nothing (§12.7)
+		copy(z.out[0][1:], cur)
+		return z.out[0]
+	}
 	best, least := 0, 1<<62
 	for _, kind := range []int{1, 2, 4} {
 		out := z.out[kind][1:]
