@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -23,14 +24,19 @@ func serveCommand(withDemo bool) *cobra.Command {
 	}
 	addr := c.Flags().String("addr", "127.0.0.1:7420", "address to listen on")
 	data := c.Flags().String("data", dir, "data folder")
+	root := c.Flags().String("deliver-root", deliveryFolder(), "folder below which deliveries may be written")
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		st, err := store.Open(*data)
 		if err != nil {
 			return err
 		}
 		defer st.Close()
-		st.Sweep()
 		s := studio.New(st)
+		if s.Root, err = filepath.Abs(*root); err != nil {
+			return err
+		}
+		s.FinishDeliveries()
+		st.Sweep()
 		defer s.Close()
 		l, err := net.Listen("tcp", *addr)
 		if err != nil {

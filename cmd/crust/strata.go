@@ -99,6 +99,14 @@ func findAsset(st *store.Store, word string) (uint, error) {
 	return 0, fmt.Errorf("%d assets are called “%s”; name one by its number: %v", len(found), word, found)
 }
 
+// deliveryFolder is where a user's deliveries go unless another folder is named.
+func deliveryFolder() string {
+	if home, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(home, "crust-deliveries")
+	}
+	return "crust-deliveries"
+}
+
 // dataFolder is where a user's assets are unless another folder is named.
 func dataFolder() string {
 	if home, err := os.UserHomeDir(); err == nil {

@@ -84,7 +84,7 @@ func TestStrataComeOutAndGoIn(t *testing.T) {
 			t.Fatalf("column %d holds %.5f, want %.5f", x, got, want)
 		}
 	}
-	if out, errs, status = crust(t, "deliver", square, "--strata", file, "--where", "Ramp", "--preset", "gltf", "--size", "256", "--rays", "1", "--out", to); status != 0 || strings.Count(out, "\n") != 6 {
+	if out, errs, status = crust(t, "deliver", square, "--strata", file, "--where", "Ramp", "--preset", "gltf", "--size", "256", "--rays", "1", "--out", to); status != 0 || strings.Count(out, "\n") != 7 {
 		t.Errorf("with a preset: %d, %s%s", status, out, errs)
 	}
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -466,6 +467,7 @@ type deliverFlags struct {
 	dials          []string
 	strata, where  string
 	painted        strata.Painting // strokes of the strata given
+	replace        bool
 }
 
 func deliverCommand() *cobra.Command {
@@ -474,7 +476,8 @@ func deliverCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), args[0]) }}
 	f.add(c, 1024)
 	c.Flags().StringVar(&f.finish, "finish", "", "finish to lay")
-	c.Flags().StringVar(&f.preset, "preset", "", "preset to write")
+	c.Flags().StringVar(&f.preset, "preset", "", "preset to write: a name (crust presets lists them), or a file of your own (docs/presets.md)")
+	c.Flags().BoolVar(&f.replace, "replace", false, "let files give way that stand in the folder and are not from this asset's last delivery by this preset")
 	c.Flags().StringArrayVar(&f.dials, "dial", nil, "a dial of the finish, name=value")
 	c.Flags().StringVar(&f.strata, "strata", "", "document to evaluate instead of a finish, as JSON (docs/strata.md)")
 	c.Flags().StringVar(&f.where, "where", "", "layer whose Where is written too, as {set}_where.png in 16-bit grey; without --preset alone")
@@ -529,8 +532,8 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	var preset *deliver.Preset
 	if f.preset != "" || f.where == "" {
-		if preset, err = deliver.PresetOf(f.preset); err != nil {
-			return wrong{fmt.Errorf("--preset: %w", err)}
+		if preset, err = presetOf(f.preset); err != nil {
+			return err
 		}
 	}
 	if !slices.Contains(deliver.Sizes, f.settings.Size) {
@@ -554,7 +557,7 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 		return err
 	}
 	maps := map[string]map[string]*bake.Map{}
-	reads := compose.Reads(doc)
+	reads := deliver.MapsRead(doc, preset)
 	for _, s := range f.painted {
 		if s.NeedsIDs() && !slices.Contains(reads, bake.ID) {
 			reads = append(reads, bake.ID)
@@ -578,7 +581,11 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 		return err
 	}
 	defer d.Close()
-	if err := d.WriteFolder(f.out); err != nil {
+	if _, err := d.WriteFolder(f.out, f.replace); err != nil {
+		var way *deliver.InTheWay
+		if errors.As(err, &way) {
+			return fmt.Errorf("%w, with --replace", err)
+		}
 		return err
 	}
 	if f.asJSON {
@@ -589,6 +596,31 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	fmt.Println(filepath.Join(f.out, deliver.Note))
 	return nil
+}
+
+// presetOf is a preset that ships by its name, or one in a file.
+func presetOf(name string) (*deliver.Preset, error) {
+	if !strings.HasSuffix(strings.ToLower(name), ".json") {
+		p, err := deliver.PresetOf(name)
+		if err != nil {
+			return nil, wrong{fmt.Errorf("--preset: %w", err)}
+		}
+		return p, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, fmt.Errorf("%s: there is no such file; check the path", name)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, deliver.MaxPresetBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("%s: it cannot be read: %w", name, err)
+	}
+	p, err := deliver.ParsePreset(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Base(name), err)
+	}
+	return p, nil
 }
 
 // picturesBeside reads the pictures that strata given as a file name: files, counted from where that file lies. What they hold,

@@ -29,6 +29,7 @@ type Asset struct {
 	Intake    string // intake settings as JSON, empty for the defaults
 	ModelName string
 	HighName  string // a line each
+	Shipping  string // how it is delivered as JSON, empty for the defaults
 	Picture   []byte // PNG for the card
 	Created   time.Time
 	Changed   time.Time
@@ -70,16 +71,19 @@ type Baked struct {
 	BlobID   uint
 }
 
-// Delivery is one run of a preset; its zip lies in the data folder.
+// Delivery is one run of a preset: a folder of files, or a zip in the data folder.
 type Delivery struct {
-	ID      uint `gorm:"primaryKey"`
-	AssetID uint `gorm:"index"`
-	Made    time.Time
-	Preset  string
-	Title   string
-	Size    int
-	Note    string // delivery.json
-	Folder  string // written there too, when not empty
+	ID       uint `gorm:"primaryKey"`
+	AssetID  uint `gorm:"index"`
+	Made     time.Time
+	Preset   string
+	Title    string
+	Size     int
+	Note     string // delivery.json
+	Folder   string // where its files were written, with its full path; deliveries of before have a zip too
+	Shipping string // what it was made with as JSON, empty for those of before
+	Changed  int    // how many files were written anew
+	Pending  bool   // it is being written
 }
 
 // Store is the open data folder.
@@ -104,8 +108,9 @@ func (f *Fault) Unwrap() error { return f.Err }
 // fault, deferred, tells what is not there from what failed.
 func fault(err *error) {
 	var f *Fault
+	var w *Written
 	switch {
-	case *err == nil || errors.Is(*err, ErrNone) || errors.As(*err, &f):
+	case *err == nil || errors.Is(*err, ErrNone) || errors.As(*err, &f) || errors.As(*err, &w):
 	case errors.Is(*err, gorm.ErrRecordNotFound):
 		*err = ErrNone
 	default:
@@ -141,7 +146,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}, &Brush{}, &Alpha{}); err != nil {
+	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}, &Brush{}, &Alpha{}, &Preset{}); err != nil {
 		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
 	}
 	if err := migrate(db); err != nil {
@@ -547,34 +552,97 @@ func (s *Store) Sweep() {
 	for _, name := range append(left, more...) {
 		os.RemoveAll(name)
 	}
+	s.settle()
 }
 
-// AddDelivery records a delivery; write is given the place of its zip. Nothing waits while it is written.
-func (s *Store) AddDelivery(d *Delivery, write func(file string) error) (err error) {
+// settle looks at deliveries that were being written: those whose files are all there are done, the others never were. Zips that
+// belong to none are deleted.
+func (s *Store) settle() {
+	var all []Delivery
+	if s.read.Find(&all).Error != nil {
+		return
+	}
+	known := map[string]bool{}
+	for i := range all {
+		d := &all[i]
+		if d.Pending {
+			there := false
+			if d.Folder == "" {
+				_, err := os.Stat(s.ZipOf(d))
+				there = err == nil
+			} else if note, err := os.ReadFile(filepath.Join(d.Folder, "delivery.json")); err == nil {
+				there = string(note) == d.Note
+			}
+			if d.Pending = false; !there {
+				s.db.Delete(d)
+				continue
+			}
+			s.db.Save(d)
+		}
+		known[s.ZipOf(d)] = true
+	}
+	zips, _ := filepath.Glob(filepath.Join(s.Dir, "deliveries", "*", "*.zip"))
+	for _, z := range zips {
+		if !known[z] {
+			os.Remove(z)
+		}
+	}
+}
+
+// Folders lists where deliveries were written or were to be.
+func (s *Store) Folders() (out []string, err error) {
 	defer fault(&err)
-	d.Made = time.Now()
-	dir := s.deliveries(d.AssetID)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	err = s.read.Model(&Delivery{}).Where("folder <> ''").Distinct().Pluck("folder", &out).Error
+	return out, err
+}
+
+// AddDelivery records a delivery. write puts its files in place, and is given the place of its zip; it may leave that out. A server
+// that ends meanwhile leaves a delivery that is pending: see Sweep.
+func (s *Store) AddDelivery(d *Delivery, write func(zip string) error) (err error) {
+	defer fault(&err)
+	d.Made, d.Pending = time.Now(), true
+	if _, err := s.Aside(d.AssetID); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(dir, making+"*.zip")
-	if err != nil {
-		return err
-	}
-	f.Close()
-	defer os.Remove(f.Name())
-	if err := write(f.Name()); err != nil {
-		return err
-	}
-	return s.db.Transaction(func(tx *gorm.DB) error {
+	err = s.db.Transaction(func(tx *gorm.DB) error {
 		if err := there(tx, d.AssetID); err != nil {
 			return err
 		}
-		if err := tx.Create(d).Error; err != nil {
-			return err
-		}
-		return os.Rename(f.Name(), s.ZipOf(d))
+		return tx.Create(d).Error
 	})
+	if err != nil {
+		return err
+	}
+	if err := write(s.ZipOf(d)); err != nil {
+		s.db.Delete(d)
+		os.Remove(s.ZipOf(d))
+		return &Written{err}
+	}
+	d.Pending = false
+	return s.db.Save(d).Error
+}
+
+// Written is an error of the one that writes a delivery's files, not of the data folder.
+type Written struct{ Err error }
+
+func (w *Written) Error() string { return w.Err.Error() }
+func (w *Written) Unwrap() error { return w.Err }
+
+// DropDelivery forgets a delivery and deletes its zip; files in folders stay.
+func (s *Store) DropDelivery(asset, id uint) (err error) {
+	defer fault(&err)
+	d := &Delivery{ID: id, AssetID: asset}
+	gone := s.db.Where("asset_id = ?", asset).Delete(d)
+	if gone.Error != nil {
+		return gone.Error
+	}
+	if gone.RowsAffected == 0 {
+		return ErrNone
+	}
+	if err := os.Remove(s.ZipOf(d)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // ZipOf is where a delivery's zip lies.
@@ -585,7 +653,7 @@ func (s *Store) ZipOf(d *Delivery) string {
 // Deliveries lists an asset's deliveries, the newest first.
 func (s *Store) Deliveries(asset uint) (out []Delivery, err error) {
 	defer fault(&err)
-	err = s.read.Where("asset_id = ?", asset).Order("id desc").Find(&out).Error
+	err = s.read.Where("asset_id = ? AND NOT pending", asset).Order("id desc").Find(&out).Error
 	return out, err
 }
 

@@ -52,6 +52,8 @@ type Asset struct {
 	model, high  *mesh.Model
 	sets         []uv.Set
 	settings     Settings
+	shipping     Shipping
+	mark         string // tells it from others of its name, wherever they are
 	rows         map[[2]string]store.Baked
 	maps         map[string]map[string]*bakeMap // read as they are needed
 	mapsUsed     [][2]string                    // those in memory, the one used last at the end

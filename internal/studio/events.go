@@ -134,6 +134,7 @@ func (a *Asset) stateEvent() Event {
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "low": b.Min.Array(), "high": a.highs, "hasUV": a.model.HasUV,
 		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
 		"intake": a.intake, "layoutSeconds": layout.Foretell(a.model), "channels": channels, "modelVersion": a.modelVersion}
+	e["shipping"] = a.shipping
 	e["keepsakes"] = keepsakeEvents(a.keepsakes)
 	e["pictures"] = pictureEvents(a.pictures)
 	if a.job != nil {

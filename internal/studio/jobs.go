@@ -4,13 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"sync/atomic"
 	"time"
 
 	"crust/internal/core/bake"
-	"crust/internal/core/deliver"
 	"crust/internal/core/par"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -26,6 +24,7 @@ type Job struct {
 	now    work // that is baked
 	last   work // that is stored meanwhile
 
+	step     string  // how far it is, in words; empty when there are none
 	foretold float64 // seconds, 0 when nothing is known
 	stopping bool
 }
@@ -41,7 +40,7 @@ func (w work) has(set, kind string) bool { return w.set == set && slices.Contain
 func (j *Job) running(set, kind string) bool { return j.now.has(set, kind) || j.last.has(set, kind) }
 
 func (j *Job) event() Event {
-	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.now.set, "kinds": j.now.kinds, "stopping": j.stopping}
+	e := Event{"t": "job", "kind": j.Kind, "label": j.Label, "share": j.Share, "set": j.now.set, "kinds": j.now.kinds, "stopping": j.stopping, "step": j.step}
 	if left, ok := j.left(time.Since(j.began).Seconds()); ok {
 		e["left"] = left
 	}
@@ -285,44 +284,4 @@ func (a *Asset) WaitJob(share func(float64)) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-}
-
-// Deliver runs a preset as a job. folder may be empty for a zip alone.
-func (a *Asset) Deliver(preset string, size int, folder string) error {
-	p, err := deliver.PresetOf(preset)
-	if err != nil {
-		return err
-	}
-	if folder != "" && !filepath.IsAbs(folder) {
-		return fmt.Errorf("“%s” is not a full path to a folder; begin it at the root of the disk", folder)
-	}
-	a.mu.Lock()
-	j := deliver.Job{Asset: a.name, Model: a.model, Sets: a.sets, Document: a.doc.Clone(), Preset: p, Size: size}
-	if size == 0 {
-		j.SizeOf = a.intake.sizes()
-	}
-	reads := a.reads(j.Document)
-	a.mu.Unlock()
-	return a.start("deliver", "Deliver "+p.Title, func(ctx context.Context, _ *Job, share func(float64)) error {
-		j.Maps = func(set string) (map[string]*bake.Map, error) { return a.mapsOf(j.Sets, set, reads) }
-		if j.Aside, err = a.studio.Store.Aside(a.ID); err != nil {
-			return err
-		}
-		j.Pictures, j.Strokes = a.picture, a.Stroke
-		j.Progress = func(v float64) { share(v * 0.95) }
-		d, err := deliver.Run(ctx, j)
-		if err != nil {
-			return err
-		}
-		defer d.Close()
-		if folder != "" {
-			if err := d.WriteFolder(folder); err != nil {
-				return err
-			}
-		}
-		row := &store.Delivery{AssetID: a.ID, Preset: p.Name, Title: p.Title, Size: size, Note: string(d.JSON()), Folder: folder}
-		return a.studio.Store.AddDelivery(row, func(file string) error {
-			return deliver.WriteAside(file, d.Zip)
-		})
-	})
 }

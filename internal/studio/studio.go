@@ -25,6 +25,7 @@ import (
 // Studio owns the store and the open assets.
 type Studio struct {
 	Store   *store.Store
+	Root    string         // below which folders of deliveries lie; empty for zips alone. It is set before the studio is used
 	cache   *compose.Cache // of what tiles were evaluated to, of all assets
 	mu      sync.Mutex
 	open    map[uint]*opening
@@ -313,6 +314,7 @@ func (s *Studio) load(id uint) (*Asset, error) {
 		return nil, err
 	}
 	a.highs, a.highHash = highOf(hs)
+	a.shipping, a.mark = parseShipping(row.Shipping), fmt.Sprintf("%d-%x", id, row.Created.UnixNano())
 	if a.pictures, err = s.Store.Pictures(id); err != nil {
 		return nil, err
 	}

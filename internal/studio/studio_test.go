@@ -255,8 +255,10 @@ func TestRefusedFilesChangeNothing(t *testing.T) {
 		{a.SetSettings(Settings{Quality: "best", Size: 512}), "“best” is not a quality; use draft"},
 		{a.SetSettings(Settings{Quality: "draft", Size: 512, Far: -1}), "lengths must be zero or more metres"},
 		{a.Bake(nil), "nothing is chosen to bake"},
-		{a.Deliver("nothing", 512, ""), "there is no preset “nothing”; use gltf"},
-		{a.Deliver("gltf", 512, "not/absolute"), "“not/absolute” is not a full path"},
+		{a.SetShipping(Shipping{Preset: "nothing", Size: 512, To: ToZip}), "there is no preset “nothing”; use gltf"},
+		{a.SetShipping(Shipping{Preset: "gltf", Size: 300, To: ToZip}), "300 px is not offered"},
+		{a.SetShipping(Shipping{Preset: "gltf", Size: 512, To: "moon"}), "goes to a zip or a folder"},
+		{a.SetShipping(Shipping{Preset: "gltf", Size: 512, To: ToZip, Naming: "{who}"}), "names know no {who}"},
 	} {
 		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
 			t.Errorf("%v, want “%s”", c.err, c.want)

@@ -41,6 +41,7 @@ func newDesk(t *testing.T) *desk {
 		t.Fatal(err)
 	}
 	d := &desk{t: t, studio: studio.New(st)}
+	d.studio.Root = t.TempDir()
 	d.server = httptest.NewUnstartedServer(nil)
 	srv, err := New(d.studio, d.server.Listener.Addr().String())
 	if err != nil {
@@ -254,7 +255,7 @@ func TestRefusalsAreOneSentence(t *testing.T) {
 		{"POST", "/api/assets/1/do/rename", `{"value":""}`, 422},
 		{"POST", "/api/assets/1/do/bake", `{"cells":[]}`, 422},
 		{"POST", "/api/assets/1/do/bake", `{"cells":[{"set":"gone","kind":"ao"}]}`, 422},
-		{"POST", "/api/assets/1/do/deliver", `{"value":"x","number":512}`, 422},
+		{"POST", "/api/assets/1/do/shipping", `{"shipping":{"preset":"x","size":512,"to":"zip"}}`, 422},
 		{"PUT", "/api/assets/1/picture", "not a picture", 422},
 		{"PUT", "/api/assets/1/mesh", "", 405},
 		{"DELETE", "/api/assets/1/do/bake", "", 405},

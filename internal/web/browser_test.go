@@ -117,6 +117,7 @@ func (r *rig) start(addr string) {
 		r.t.Fatal(err)
 	}
 	s := studio.New(st)
+	s.Root = filepath.Join(r.dir, "out")
 	var l net.Listener
 	for range 50 {
 		if l, err = net.Listen("tcp", addr); err == nil {
@@ -494,8 +495,8 @@ func (r *rig) checkDelivery(files map[string][]byte) {
 	if err := json.Unmarshal(files["delivery.json"], &note); err != nil {
 		r.t.Fatal(err)
 	}
-	if note.Green != "up" || len(note.Files) != 10 || len(files) != 11 {
-		r.t.Errorf("green %s, %d files in the note, %d in the zip; want up, 10 and 11", note.Green, len(note.Files), len(files))
+	if note.Green != "up" || len(note.Files) != 11 || len(files) != 12 {
+		r.t.Errorf("green %s, %d files in the note, %d in the zip; want up, 11 and 12", note.Green, len(note.Files), len(files))
 	}
 	img, err := png.Decode(bytes.NewReader(files["hull_basecolor.png"]))
 	if err != nil {

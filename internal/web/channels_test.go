@@ -98,7 +98,7 @@ func rareChannels(t *testing.T, r *rig) {
 	r.click("#source-close")
 	r.click(`#view-layout [data-value="model"]`)
 	r.click(`.stations a[data-stage="deliver"]`)
-	r.until(`[...document.querySelectorAll('#packing td:first-child')].length === 3`)
+	r.until(`[...document.querySelectorAll("#files li .name")].length === 6`)
 }
 
 // A layer is aimed at a part by a click on the model, which is lit there, in the list and on the flat map; a clause is warped;

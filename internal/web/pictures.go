@@ -10,6 +10,7 @@ import (
 	"math"
 	"mime"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 
@@ -321,17 +322,20 @@ func (s *Server) deliveries(c *echo.Context, a *studio.Asset) error {
 		return err
 	}
 	type row struct {
-		ID     uint            `json:"id"`
-		Made   string          `json:"made"`
-		Preset string          `json:"preset"`
-		Title  string          `json:"title"`
-		Size   int             `json:"size"`
-		Folder string          `json:"folder"`
-		Note   json.RawMessage `json:"note"`
+		ID      uint            `json:"id"`
+		Made    string          `json:"made"`
+		Preset  string          `json:"preset"`
+		Title   string          `json:"title"`
+		Size    int             `json:"size"`
+		Folder  string          `json:"folder"`
+		Zip     bool            `json:"zip"`
+		Changed int             `json:"changed"`
+		Note    json.RawMessage `json:"note"`
 	}
 	out := []row{}
 	for _, d := range rows {
-		out = append(out, row{d.ID, d.Made.Format("2 Jan, 15:04"), d.Preset, d.Title, d.Size, d.Folder, json.RawMessage(d.Note)})
+		_, err := os.Stat(s.studio.Store.ZipOf(&d))
+		out = append(out, row{d.ID, d.Made.Format("2 Jan, 15:04"), d.Preset, d.Title, d.Size, d.Folder, err == nil, d.Changed, json.RawMessage(d.Note)})
 	}
 	return c.JSON(http.StatusOK, out)
 }

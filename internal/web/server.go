@@ -178,6 +178,10 @@ func (s *Server) routes() {
 	e.DELETE("/api/finishes/:name", s.dropFinish)
 	e.GET("/api/specimen", s.specimen)
 	e.GET("/api/stamp", s.face)
+	e.GET("/api/presets", s.ownPresets)
+	e.PUT("/api/presets", s.putPreset)
+	e.GET("/api/presets/:name", s.presetFile)
+	e.DELETE("/api/presets/:name", s.dropPreset)
 	e.GET("/api/brushes", s.brushes)
 	e.POST("/api/brushes", s.takeBrush)
 	e.GET("/api/brushes/:name", s.brushFile)
@@ -215,6 +219,8 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
+	e.GET("/api/assets/:id/delivery-plan", s.with(s.deliveryPlan))
+	e.POST("/api/assets/:id/planes", s.with(s.planes))
 	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
 	e.GET("/api/assets/:id/deliveries/:n/zip", s.with(s.deliveryZip))
 }
@@ -381,7 +387,7 @@ func tables() map[string]any {
 	}
 	return map[string]any{"fonts": letters.Fonts, "brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
 		"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"presets": deliver.Presets, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
+		"presets": deliver.Presets, "planeSources": append(deliver.Sources[:len(deliver.Sources):len(deliver.Sources)], deliver.MapSources()...), "formats": imgfile.Formats, "nameWords": deliver.NameWords, "scales": deliver.Scales, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
@@ -530,7 +536,8 @@ type request struct {
 	Number   int             `json:"number"`
 	Cells    []studio.Cell   `json:"cells"`
 	Settings studio.Settings `json:"settings"`
-	Folder   string          `json:"folder"`
+	Shipping studio.Shipping `json:"shipping"`
+	Replace  bool            `json:"replace"`
 
 	Rows  []studio.Brought    `json:"rows"`
 	Words map[string][]string `json:"words"`
@@ -557,7 +564,10 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"bring":         func(a *studio.Asset, r request) error { return a.TakeBrought(r.Value, r.Rows) },
 	"words":         func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
 	"stop":          func(a *studio.Asset, r request) error { a.StopJob(); return nil },
-	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Value, r.Number, r.Folder) },
+	"shipping":      func(a *studio.Asset, r request) error { return a.SetShipping(r.Shipping) },
+	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
+	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
+	"drop-delivery": func(a *studio.Asset, r request) error { return a.DropDelivery(uint(max(0, r.Number))) },
 }
 
 func (s *Server) do(c *echo.Context, a *studio.Asset) error {

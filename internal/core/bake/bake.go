@@ -181,3 +181,16 @@ type Map struct {
 	Legend   []Legend // of an ID map
 	Box      Corners  // that a position map is measured in
 }
+
+// At reads a channel between texels, bilinearly, at a place of the square from the top left, 0–1.
+func (m *Map) At(x, y float32, channel int) float32 {
+	limit := float32(m.Size - 1)
+	x, y = min(max(x*float32(m.Size)-0.5, 0), limit), min(max(y*float32(m.Size)-0.5, 0), limit)
+	x0, y0 := int(x), int(y)
+	x1, y1 := min(x0+1, m.Size-1), min(y0+1, m.Size-1)
+	fx, fy := x-float32(x0), y-float32(y0)
+	v := func(x, y int) float32 { return float32(m.Pix[(y*m.Size+x)*m.Channels+channel]) }
+	a := v(x0, y0) + (v(x1, y0)-v(x0, y0))*fx
+	c := v(x0, y1) + (v(x1, y1)-v(x0, y1))*fx
+	return (a + (c-a)*fy) / 65535
+}

@@ -166,7 +166,7 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, w
 			for i := int(t.From); i < int(t.To); i++ {
 				if s := spots[i]; b.setOf[s.tri] == int32(k) {
 					x, y := b.square(s)
-					feed.read(i, func(m *bake.Map, channel int) float32 { return readAt(m, x, y, channel) })
+					feed.read(i, func(m *bake.Map, channel int) float32 { return m.At(x, y, channel) })
 				}
 			}
 		})
@@ -180,19 +180,6 @@ func (b *Body) square(s spot) (x, y float32) {
 	p, q, r := uvs[t[0]], uvs[t[1]], uvs[t[2]]
 	at := p.Add(q.Sub(p).Mul(s.u)).Add(r.Sub(p).Mul(s.v)).Sub(b.sets[b.setOf[s.tri]].Origin)
 	return at.X, 1 - at.Y
-}
-
-// readAt reads a map bilinearly.
-func readAt(m *bake.Map, x, y float32, channel int) float32 {
-	limit := float32(m.Size - 1)
-	x, y = min(max(x*float32(m.Size)-0.5, 0), limit), min(max(y*float32(m.Size)-0.5, 0), limit)
-	x0, y0 := int(x), int(y)
-	x1, y1 := min(x0+1, m.Size-1), min(y0+1, m.Size-1)
-	fx, fy := x-float32(x0), y-float32(y0)
-	v := func(x, y int) float32 { return float32(m.Pix[(y*m.Size+x)*m.Channels+channel]) }
-	a := v(x0, y0) + (v(x1, y0)-v(x0, y0))*fx
-	c := v(x0, y1) + (v(x1, y1)-v(x0, y1))*fx
-	return (a + (c-a)*fy) / 65535
 }
 
 // cloud finds the cloud for a radius, or makes it. mu is held.

@@ -240,7 +240,7 @@ func sample(m *bake.Map, s *surface.Surface, i, channel int) float32 {
 	if m.Size == s.Size {
 		return float32(m.Pix[at*m.Channels+channel]) / 65535
 	}
-	return readAt(m, (float32(at%s.Size)+0.5)/float32(s.Size), (float32(at/s.Size)+0.5)/float32(s.Size), channel)
+	return m.At((float32(at%s.Size)+0.5)/float32(s.Size), (float32(at/s.Size)+0.5)/float32(s.Size), channel)
 }
 
 // faces prepares the change of height along the tangent frame for each triangle of the set.

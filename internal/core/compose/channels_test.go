@@ -242,13 +242,13 @@ func TestTheOtherChannels(t *testing.T) {
 		}
 		for _, k := range []struct {
 			name string
-			want byte
-		}{{"emissive.g", 0}, {"opacity", 255}} {
+			want float32
+		}{{"emissive.g", 0}, {"opacity", 1}} {
 			s, _ := SourceOf(k.name)
-			got := make([]byte, c.Surf.Tiles[tile].Len())
-			s.Pack(ch, 8, got, 1)
+			got := make([]float32, c.Surf.Tiles[tile].Len())
+			s.Fill(ch, got)
 			if got[3] != k.want {
-				t.Errorf("%s packs as %d, want %d", k.name, got[3], k.want)
+				t.Errorf("%s fills as %g, want %g", k.name, got[3], k.want)
 			}
 		}
 	}})

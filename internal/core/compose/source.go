@@ -496,7 +496,7 @@ func (s *source) baked(k *scratch, g *ground, t int, out [][]float32) bool {
 			continue
 		}
 		for c := range min(4, m.Channels) {
-			v[c] = readAt(m, squares[0][i], squares[1][i], c)
+			v[c] = m.At(squares[0][i], squares[1][i], c)
 		}
 		switch {
 		case s.planes == 1:

@@ -1,7 +1,6 @@
 package compose
 
 import (
-	"encoding/binary"
 	"math"
 
 	"crust/internal/core/pixel"
@@ -24,24 +23,20 @@ type Source struct {
 	bare          float32 // the plane where no layer lays it down
 }
 
-// Pack writes the source's values in so many bits, 8 or 16 with the high byte first, one each stride bytes.
-func (s Source) Pack(c *Channels, bits int, dst []byte, stride int) {
-	at := 0
+// Fill writes the source's values; it does so too where no layer lays it down.
+func (s Source) Fill(c *Channels, out []float32) {
 	plane := s.plane(c)
 	if plane == nil {
-		plane = make([]float32, len(c.Base[0]))
-		fill(plane, s.bare)
+		fill(out, s.Rest())
+		return
 	}
-	for _, x := range plane {
-		v := x*s.scale + s.offset
-		if bits == 8 {
-			dst[at] = pixel.Q8(v)
-		} else {
-			binary.BigEndian.PutUint16(dst[at:], pixel.Q16(v))
-		}
-		at += stride
+	for i, x := range plane {
+		out[i] = x*s.scale + s.offset
 	}
 }
+
+// Rest is the source's value where no layer lays it down.
+func (s Source) Rest() float32 { return s.bare*s.scale + s.offset }
 
 // HeightRange is the height, in metres, that a height channel's 0 and 1 stand for: −range and +range.
 const HeightRange = 0.02
@@ -51,13 +46,13 @@ var Sources = []Source{
 	{"base.r", "Base colour R", func(c *Channels) []float32 { return c.Base[0] }, 1, 0, 0},
 	{"base.g", "Base colour G", func(c *Channels) []float32 { return c.Base[1] }, 1, 0, 0},
 	{"base.b", "Base colour B", func(c *Channels) []float32 { return c.Base[2] }, 1, 0, 0},
-	{"occlusion", "Occlusion", func(c *Channels) []float32 { return c.AO }, 1, 0, 0},
+	{"occlusion", "Occlusion", func(c *Channels) []float32 { return c.AO }, 1, 0, 1},
 	{"roughness", "Roughness", func(c *Channels) []float32 { return c.Roughness }, 1, 0, 0},
 	{"metallic", "Metallic", func(c *Channels) []float32 { return c.Metallic }, 1, 0, 0},
 	{"normal.r", "Normal X", func(c *Channels) []float32 { return c.Normal[0] }, 0.5, 0.5, 0},
 	{"normal.g", "Normal Y ↑", func(c *Channels) []float32 { return c.Normal[1] }, 0.5, 0.5, 0},
 	{"normal.g.down", "Normal Y ↓", func(c *Channels) []float32 { return c.Normal[1] }, -0.5, 0.5, 0},
-	{"normal.b", "Normal Z", func(c *Channels) []float32 { return c.Normal[2] }, 0.5, 0.5, 0},
+	{"normal.b", "Normal Z", func(c *Channels) []float32 { return c.Normal[2] }, 0.5, 0.5, 1},
 	{"height", "Height", func(c *Channels) []float32 { return c.Height }, 0.5 / HeightRange, 0.5, 0},
 	{"emissive.r", "Emissive R", func(c *Channels) []float32 { return c.Emissive[0] }, 1, 0, 0},
 	{"emissive.g", "Emissive G", func(c *Channels) []float32 { return c.Emissive[1] }, 1, 0, 0},

@@ -2,117 +2,290 @@ package deliver
 
 import (
 	"context"
-	"encoding/binary"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
-	"io"
+	"math"
 	"os"
 	"slices"
+	"strings"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/brush"
 	"crust/internal/core/compose"
 	"crust/internal/core/geom"
-	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
-	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
 
-// Job is all that a delivery is made from.
+// Job is all that a delivery needs.
 type Job struct {
-	Asset    string // names the GLB
+	Asset    string // names the model's files
+	Mark     string // tells assets of one name apart; see Owner
 	Model    *mesh.Model
 	Sets     []uv.Set
+	Only     []string         // keys of the sets that are delivered; empty for all
 	Maps     compose.Maps     // are read set by set
 	Pictures compose.Pictures // that layers lay on the model; nil for none
 	Strokes  compose.Painted  // nil for none
 	Document *strata.Document
 	Preset   *Preset              // nil to write a Where alone
+	Naming   string               // template of names, in place of the preset's; empty for that
+	Pad      *Padding             // in place of the preset's; nil for that
 	Where    string               // name of a layer whose Where is written too, empty for none
 	Size     int                  // of all sets in px
 	SizeOf   func(key string) int // of single sets, instead; nil for Size everywhere
 	Aside    string               // folder in which files are made, one of their own below it; empty for the system's
 	Progress func(float64)
+	Filed    func(done, all int) // told of files as they are done; nil for nobody
 }
 
-// cacheBytes is room for the results that tiles take of each other.
+// cacheBytes bounds what is kept of an evaluation: each tile is evaluated once, so only the relief that is read below it has to
+// last.
 const cacheBytes = 256 << 20
 
-// bandRows is how many rows of tiles of a set are open at once, and a row more on either side.
+// bandRows is how many rows of tiles are evaluated at once: of a set of 8192 px, a sixteenth.
 const bandRows = 8
 
-// Run evaluates every set at the job's size, band by band, and makes the preset's files aside; Close drops them. The same
-// job gives the same bytes on any number of cores.
-func Run(ctx context.Context, j Job) (d *Delivery, err error) {
-	sizeOf := j.SizeOf
-	if sizeOf == nil {
-		sizeOf = func(string) int { return j.Size }
+// modelLimit bounds the pictures that are made for a GLB alone, in px.
+const modelLimit = 2048
+
+// MapsRead lists the baked maps that a delivery of a document reads: for the strata, and for the preset's own files.
+func MapsRead(d *strata.Document, p *Preset) []string {
+	out := compose.Reads(d)
+	if p == nil {
+		return out
 	}
-	if j.SizeOf == nil && !slices.Contains(Sizes, j.Size) {
-		return nil, fmt.Errorf("a delivery of %d px is not offered; use one of %v", j.Size, Sizes)
+	for _, f := range p.For(d).Files {
+		for _, of := range f.Planes() {
+			if s, err := of.parsed(); err == nil && s.kind == ofMap && !slices.Contains(out, s.of) {
+				out = append(out, s.of)
+			}
+		}
+	}
+	return out
+}
+
+// Planned is a file before it is made.
+type Planned struct {
+	File  string `json:"file"`
+	Set   string `json:"set,omitempty"`
+	Row   int    `json:"row"` // of the preset's files as it is for the document, −1 for what goes beside them
+	Size  int    `json:"size,omitempty"`
+	Bytes int    `json:"bytes"` // about
+	What  string `json:"what,omitempty"`
+}
+
+// prepare completes a job and checks what can be checked before a run.
+func (j *Job) prepare() error {
+	if j.SizeOf == nil {
+		if !slices.Contains(Sizes, j.Size) {
+			return fmt.Errorf("a delivery of %d px is not offered; use one of %v", j.Size, Sizes)
+		}
+		size := j.Size
+		j.SizeOf = func(string) int { return size }
 	}
 	if !j.Model.HasUV {
-		return nil, fmt.Errorf("the model has faces without UVs; unwrap them and bring it in again")
+		return errors.New("the model has faces without UVs; unwrap them and bring it in again")
 	}
-	progress := j.Progress
-	if progress == nil {
-		progress = func(float64) {}
+	if j.Progress == nil {
+		j.Progress = func(float64) {}
+	}
+	if j.Filed == nil {
+		j.Filed = func(int, int) {}
 	}
 	if j.Preset == nil {
-		j.Preset = &Preset{}
+		j.Preset = &Preset{Pad: Padding{By: PadAll}}
+	} else if err := j.Preset.Check(); err != nil {
+		return err
 	}
 	j.Preset = j.Preset.For(j.Document)
-	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1}
+	if j.Naming == "" {
+		j.Naming = j.Preset.Naming
+	}
+	if j.Naming == "" {
+		j.Naming = DefaultNaming
+	}
+	if j.Pad == nil {
+		j.Pad = &j.Preset.Pad
+	}
+	if err := errors.Join(CheckNaming(j.Naming), j.Pad.Check()); err != nil {
+		return err
+	}
+	for _, key := range j.Only {
+		if !slices.ContainsFunc(j.Sets, func(s uv.Set) bool { return s.Key == key }) {
+			return fmt.Errorf("there is no set “%s” any more; choose the sets again", key)
+		}
+	}
+	return nil
+}
+
+// Owner is whose the delivery is.
+func (j *Job) Owner() Owner { return Owner{j.Asset, j.Mark, j.Preset.Name} }
+
+// sets are those that are delivered.
+func (j *Job) sets() (out []*uv.Set) {
+	for i := range j.Sets {
+		if len(j.Only) == 0 || slices.Contains(j.Only, j.Sets[i].Key) {
+			out = append(out, &j.Sets[i])
+		}
+	}
+	return out
+}
+
+// sizeOf is a file's size for a set.
+func (j *Job) sizeOf(f *File, set *uv.Set) int {
+	scale := f.Scale
+	if scale == 0 {
+		scale = 1
+	}
+	return min(Sizes[len(Sizes)-1], max(Sizes[0], int(math.Round(float64(j.SizeOf(set.Key))*scale))))
+}
+
+// fileName is what the file of a row is called for a set, with its ending.
+func (j *Job) fileName(f *File, set *uv.Set) string {
+	template := f.Name
+	if template == "" {
+		template = j.Naming
+	}
+	return nameOf(template, j.Asset, set, f.Map, j.sizeOf(f, set)) + f.ending()
+}
+
+// Plan lists the files of a job, by set and then by row, and what goes beside them. It refuses names that cannot be.
+func Plan(j Job) (out []Planned, err error) {
+	if err := j.prepare(); err != nil {
+		return nil, err
+	}
+	return j.plan()
+}
+
+func (j *Job) plan() (out []Planned, err error) {
+	all := 0
+	for _, set := range j.sets() {
+		for k := range j.Preset.Files {
+			f := &j.Preset.Files[k]
+			size := j.sizeOf(f, set)
+			p := Planned{File: j.fileName(f, set), Set: set.Key, Row: k, Size: size, Bytes: f.guess(size), What: f.Label}
+			all += p.Bytes
+			out = append(out, p)
+		}
+	}
+	name := uv.FileName(j.Asset)
+	for _, b := range []struct {
+		on    bool
+		file  string
+		bytes int
+		what  string
+	}{{j.Preset.GLB, name + ".glb", all, "the model with its textures"}, {j.Preset.MaterialX, name + ".mtlx", 4000, "how the files are wired"},
+		{j.Preset.USD, name + ".usda", 150 * len(j.Model.Tris), "the model with the files wired"}, {len(j.Preset.Files) > 0, WiringFile, 2000, "how to wire each file, in words"}, {true, Note, 2000, "what each file holds"}} {
+		if b.on {
+			out = append(out, Planned{File: b.file, Row: -1, Bytes: b.bytes, What: b.what})
+		}
+	}
+	var names []string
+	for _, p := range out {
+		names = append(names, p.File)
+	}
+	return out, checkNames(names)
+}
+
+// guess is about how many bytes a file takes: what such maps came to per texel.
+func (f *File) guess(size int) int {
+	n := float64(len(f.Planes()))
+	per := 0.28 * n
+	switch {
+	case f.Format == "jpeg":
+		per = 0.12 * n
+	case f.Format == "tga":
+		per = 0.9 * n
+	case f.Format == "exr":
+		per = 0.55 * n * float64(f.Bits) / 16
+	case f.Colours > 0:
+		per = 0.4
+	case f.Bits == 16:
+		per = 0.75 * n
+	}
+	return max(200, int(float64(size)*float64(size)*per))
+}
+
+// Run evaluates the strata at the given size, packs and writes the preset's files aside. The padding reaches without limit where
+// the preset or the job does not say otherwise. Close the delivery when its files have been taken.
+func Run(ctx context.Context, j Job) (d *Delivery, err error) {
+	if err := j.prepare(); err != nil {
+		return nil, err
+	}
+	plan, err := j.plan()
+	if err != nil {
+		return nil, err
+	}
+	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1, all: len(plan)}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
 		if err != nil {
 			return nil, err
 		}
 		_, r.where, _ = j.Document.Layer(l.ID)
+		r.all++
 	}
-	d = &Delivery{Preset: j.Preset.Name, Title: j.Preset.Title, Asset: j.Asset, Size: j.Size, Green: "up", Pad: "without limit, exact nearest",
+	d = &Delivery{Owner: j.Owner(), Title: j.Preset.Title, Size: j.Size, Green: "up", Pad: j.Pad.Words(), Document: hashOf(j.Document, j.Strokes),
 		Notes: []string{"Files marked linear are data: read them without sRGB decoding.", "Normals are in tangent space, MikkTSpace, (n + 1)/2."}}
 	if d.aside, err = os.MkdirTemp(j.Aside, "making-"); err != nil {
 		return nil, fmt.Errorf("there is no place to make the files: %w", err)
 	}
+	r.dir = d.aside
 	defer func() {
 		if err != nil {
 			d.Close()
 			d = nil
 		}
 	}()
-	var wheres []Written
-	for i := range j.Sets {
-		set := &j.Sets[i]
-		files, err := r.set(set, sizeOf(set.Key), d.aside, func(share float64) { progress((float64(i) + share) / float64(len(j.Sets)+1)) })
+	r.rows()
+	sets := j.sets()
+	for i, set := range sets {
+		err := r.set(set, func(share float64) { j.Progress((float64(i) + share) / (float64(len(sets)) + 0.5)) })
 		if err != nil {
 			return d, fmt.Errorf("set “%s”: %w", set.Name, err)
 		}
-		if r.where >= 0 {
-			wheres = append(wheres, files[len(files)-1])
-			files = files[:len(files)-1]
-		}
-		d.Files = append(d.Files, files...)
 	}
-	for _, f := range j.Preset.Files {
-		if slices.Contains(f.Channels, "normal.g.down") {
-			d.Green = "down"
-		}
+	if err := r.settle(); err != nil {
+		return d, err
 	}
-	if j.Preset.GLB {
-		w, err := glb(j, d.Files, d.aside)
-		if err != nil {
-			return d, err
-		}
-		d.Files = append(d.Files, *w)
+	r.list(d)
+	if err := r.beside(d); err != nil {
+		return d, err
 	}
-	d.Files = append(d.Files, wheres...)
-	progress(1)
+	j.Progress(1)
 	return d, nil
 }
 
-// lastOf keeps the maps of the set that was read last, which band after band asks for.
+// hashOf is the SHA-256 of a document with its strokes.
+func hashOf(d *strata.Document, strokes compose.Painted) string {
+	h := sha256.New()
+	text, err := json.Marshal(d)
+	if err != nil {
+		panic(err) // what was read always encodes
+	}
+	h.Write(text)
+	for i := range d.Layers {
+		for _, c := range d.Layers[i].Where {
+			for _, n := range c.Strokes {
+				if strokes == nil {
+					continue
+				}
+				if s := strokes(n); s != nil {
+					h.Write(brush.Encode(s))
+				}
+			}
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// lastOf keeps the maps of the set that was asked for last, so that one set's lie in memory at a time.
 func lastOf(read compose.Maps) compose.Maps {
 	var set string
 	var maps map[string]*bake.Map
@@ -133,17 +306,93 @@ func lastOf(read compose.Maps) compose.Maps {
 	}
 }
 
-// run is a delivery while it is made.
+// row is one row of files that are made: the preset's, then those that the model needs for itself, then a layer's Where.
+type row struct {
+	file  *File
+	own   bool // for the model alone
+	where bool
+}
+
+// made is a file of a row and a set.
+type made struct {
+	row, set int // of the run's rows, of the job's delivered sets
+	written  *Written
+	packing  *packing // while its turn has not come
+}
+
+// run evaluates a job's sets, one document and one body of the surface for all.
 type run struct {
 	ctx   context.Context
 	j     *Job
 	body  *compose.Body
 	prog  *compose.Program
 	where int // place of the layer whose Where is written, −1 for none
+	dir   string
+	of    []row
+	made  []made
+	done  int // files, of all
+	all   int
+	model []int // by role of the GLB's pictures: the row, −1 for none
 }
 
-// set makes the files of a set, that of the Where last.
-func (r *run) set(set *uv.Set, size int, aside string, progress func(float64)) ([]Written, error) {
+// whereFile is the row of a layer's Where.
+var whereFile = File{Label: "Where", Map: "where", Name: "{set}_where", Format: "png", Bits: 16}
+
+// rows lists what is made.
+func (r *run) rows() {
+	p := r.j.Preset
+	for i := range p.Files {
+		r.of = append(r.of, row{file: &p.Files[i]})
+	}
+	if p.GLB {
+		r.modelRows()
+	}
+	if r.where >= 0 {
+		f := whereFile
+		f.R = Plane{From: ofWhere + r.j.Where}
+		r.of = append(r.of, row{file: &f, where: true})
+	}
+}
+
+// sizeOf is the size of a row's file for a set.
+func (r *run) sizeOf(k int, set *uv.Set) int {
+	if r.of[k].own {
+		return min(modelLimit, r.j.SizeOf(set.Key))
+	}
+	return r.j.sizeOf(r.of[k].file, set)
+}
+
+// set evaluates and writes the files of one set, size by size.
+func (r *run) set(set *uv.Set, progress func(float64)) error {
+	var sizes []int
+	work := 0.0
+	for k := range r.of {
+		if n := r.sizeOf(k, set); !slices.Contains(sizes, n) {
+			sizes = append(sizes, n)
+			work += float64(n) * float64(n)
+		}
+	}
+	slices.Sort(sizes)
+	slices.Reverse(sizes)
+	done := 0.0
+	for _, size := range sizes {
+		var of []int
+		for k := range r.of {
+			if r.sizeOf(k, set) == size {
+				of = append(of, k)
+			}
+		}
+		part := float64(size) * float64(size) / work
+		if err := r.sized(set, size, of, func(share float64) { progress(done + share*part) }); err != nil {
+			return err
+		}
+		done += part
+	}
+	return nil
+}
+
+// cover is a set's square at a size, padded.
+func (r *run) cover(set *uv.Set, size int) (*surface.Surface, error) {
 	cover, err := surface.Cover(r.ctx, r.j.Model, set, size, 0, surface.Across(size))
 	if err != nil {
 		return nil, err
@@ -151,41 +400,164 @@ func (r *run) set(set *uv.Set, size int, aside string, progress func(float64)) (
 	if err := cover.Pad(r.ctx); err != nil {
 		return nil, err
 	}
-	files := r.j.Preset.Files
-	if r.where >= 0 {
-		files = append(slices.Clip(files), whereFile)
+	keepTo(cover, r.j.Pad.Px(size))
+	return cover, nil
+}
+
+// sized makes those rows of a set that have one size. Only packed texels, the padding's map and a band's evaluation are held.
+func (r *run) sized(set *uv.Set, size int, of []int, progress func(float64)) error {
+	cover, err := r.cover(set, size)
+	if err != nil {
+		return err
 	}
-	packs := make([]*packing, len(files))
-	for k, f := range files {
-		if packs[k], err = newPacking(cover, f, f.FileName(r.j.Asset, set)); err != nil {
-			return nil, err
+	packs := make([]*packing, len(of))
+	for i, k := range of {
+		f := r.of[k].file
+		name := r.j.fileName(f, set)
+		if packs[i], err = r.newPacking(cover, set, f, name); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
 	cover.Texel = nil // the padding leads to what is packed
 	across := surface.Across(size)
 	for from := 0; from < across; from += bandRows {
 		if err := r.band(set, size, from, min(across, from+bandRows), cover, packs); err != nil {
-			return nil, err
+			return err
 		}
 		progress(0.7 * float64(from) / float64(across))
 	}
-	var out []Written
-	for k, p := range packs {
-		w, err := p.write(r.ctx, set.Key, aside)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", p.name, err)
+	at := slices.IndexFunc(r.j.sets(), func(s *uv.Set) bool { return s == set })
+	for i, p := range packs {
+		m := made{row: of[i], set: at, packing: p}
+		if p.later() {
+			if err := p.aside(r.dir); err != nil {
+				return fmt.Errorf("%s: %w", p.name, err)
+			}
+		} else if err := r.write(&m, nil); err != nil {
+			return err
 		}
-		if r.where >= 0 && k == len(packs)-1 {
-			w.Channels["R"] = "where " + r.j.Where
-		}
-		out = append(out, *w)
-		packs[k] = nil // its texels are not needed any more
-		progress(0.7 + 0.3*float64(k+1)/float64(len(packs)))
+		r.made = append(r.made, m)
+		packs[i] = nil // its texels are not needed any more
+		progress(0.7 + 0.3*float64(i+1)/float64(len(packs)))
 	}
-	return out, nil
+	return nil
 }
 
-// band evaluates some rows of tiles and packs them.
+// write writes a packing's file.
+func (r *run) write(m *made, palette [][3]uint8) (err error) {
+	p := m.packing
+	if m.written, err = p.write(r.ctx, r.dir, palette); err != nil {
+		return fmt.Errorf("%s: %w", p.name, err)
+	}
+	if r.of[m.row].where {
+		m.written.Channels["R"] = "where " + r.j.Where
+	}
+	p.pix, p.cover = nil, nil
+	if !r.of[m.row].own {
+		r.done++
+		r.j.Filed(r.done, r.all)
+	}
+	return nil
+}
+
+// settle finishes the files that had to wait for all sets: for the range of their heights, or for a palette.
+func (r *run) settle() error {
+	for k := range r.of {
+		var of []*made
+		for i := range r.made {
+			if m := &r.made[i]; m.row == k && m.written == nil {
+				of = append(of, m)
+			}
+		}
+		if len(of) == 0 {
+			continue
+		}
+		low, high := float32(math.MaxFloat32), float32(-math.MaxFloat32)
+		for _, m := range of {
+			for i := range m.packing.planes {
+				if m.packing.planes[i].Height {
+					low, high = min(low, m.packing.low[i]), max(high, m.packing.high[i])
+				}
+			}
+		}
+		a, b := rangeOf(low, high)
+		var palette [][3]uint8
+		if n := r.of[k].file.Colours; n > 0 {
+			c := counts{}
+			for _, m := range of {
+				pix, err := os.ReadFile(m.packing.spill)
+				if err != nil {
+					return err
+				}
+				c.count(pix)
+			}
+			palette = c.palette(n)
+		}
+		sets := r.j.sets()
+		for _, m := range of {
+			cover, err := r.cover(sets[m.set], r.sizeOf(k, sets[m.set]))
+			if err != nil {
+				return err
+			}
+			if err := m.packing.back(cover); err != nil {
+				return err
+			}
+			if m.packing.raw {
+				m.packing.settle(a, b, cover.Texel)
+			}
+			cover.Texel = nil
+			if err := r.write(m, palette); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// list puts the files that were made into the delivery, by set and then by row, without those that are empty everywhere.
+func (r *run) list(d *Delivery) {
+	skipped := map[int]bool{}
+	for k := range r.of {
+		if !r.of[k].file.Skip {
+			continue
+		}
+		flat := true
+		for i := range r.made {
+			if m := &r.made[i]; m.row == k {
+				flat = flat && m.packing.flat()
+			}
+		}
+		if skipped[k] = flat; flat {
+			d.Skipped = append(d.Skipped, fmt.Sprintf("%s: nothing lies there on any set, so there is no file", r.of[k].file.Label))
+		}
+	}
+	slices.SortStableFunc(r.made, func(a, b made) int {
+		if r.of[a.row].where != r.of[b.row].where {
+			return map[bool]int{true: 1, false: -1}[r.of[a.row].where]
+		}
+		if a.set != b.set {
+			return a.set - b.set
+		}
+		return a.row - b.row
+	})
+	for i := range r.made {
+		m := &r.made[i]
+		if r.of[m.row].own || skipped[m.row] {
+			continue
+		}
+		if m.written.Green == "down" {
+			d.Green = "down"
+		}
+		if !r.of[m.row].where {
+			m.written.Label = r.of[m.row].file.Label
+			d.Files = append(d.Files, *m.written)
+		} else {
+			d.wheres = append(d.wheres, *m.written)
+		}
+	}
+}
+
+// band evaluates some rows of tiles of a set, with one more on either side for the slopes, and packs them.
 func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, packs []*packing) error {
 	c, err := compose.NewBand(r.ctx, r.body, set, size, max(0, from-1), min(surface.Across(size), to+1))
 	if err != nil {
@@ -208,114 +580,139 @@ func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, pack
 			begin[t] = int(cover.Tiles[cover.TileAt(tile.X, tile.Y)].From)
 		}
 	}
-	of := packs
-	if r.where >= 0 {
-		v, err := c.Field(r.ctx, r.prog, r.where, "")
-		if err != nil {
-			return err
-		}
-		p := packs[len(packs)-1]
-		for _, t := range do.Tiles {
-			into := p.pix[2*begin[t]:]
-			for i, x := range v[c.Surf.Tiles[t].From:c.Surf.Tiles[t].To] {
-				binary.BigEndian.PutUint16(into[2*i:], pixel.Q16(x))
+	g := &given{canvas: c, texels: c.Texels(), wheres: map[int][]float32{}}
+	if g.maps, err = r.j.Maps(set.Key); err != nil {
+		return err
+	}
+	channels := false
+	for _, p := range packs {
+		for k := range p.planes {
+			s := &p.planes[k]
+			if channels = channels || s.kind == ""; s.kind == ofWhere && g.wheres[s.layer] == nil {
+				if g.wheres[s.layer], err = c.Field(r.ctx, r.prog, s.layer, ""); err != nil {
+					return err
+				}
 			}
 		}
-		of = packs[:len(packs)-1]
 	}
-	if len(of) == 0 {
-		return nil
-	}
-	do.Do = func(_, t int, _ compose.Keys, ch *compose.Channels) {
-		for _, p := range of {
-			p.take(begin[t], c.Surf.Tiles[t].Len(), ch)
+	take := func(t int, ch *compose.Channels) {
+		at := &c.Surf.Tiles[t]
+		for _, p := range packs {
+			p.take(begin[t], int(at.From), int(at.To), ch, g)
 		}
 	}
+	if !channels {
+		for _, t := range do.Tiles {
+			take(t, nil)
+		}
+		return r.ctx.Err()
+	}
+	do.Do = func(_, t int, _ compose.Keys, ch *compose.Channels) { take(t, ch) }
 	return c.Run(r.ctx, r.prog, do)
 }
 
-// whereFile is the picture of a layer's Where in 16-bit grey.
-var whereFile = File{Label: "Where", Pattern: "{set}_where", Channels: []string{"where"}, Bits: 16}
-
-// packing is one file of a set in the making: its texels in the bytes of the file, tile by tile.
-type packing struct {
-	cover *surface.Surface
-	file  File
-	name  string
-	from  []compose.Source
-	bytes int // a texel
-	pix   []byte
-}
-
-func newPacking(cover *surface.Surface, f File, name string) (*packing, error) {
-	p := &packing{cover: cover, file: f, name: name, bytes: len(f.Channels) * f.Bits / 8}
-	for _, name := range f.Channels {
-		s, ok := compose.SourceOf(name)
-		if !ok && f.Label != whereFile.Label {
-			return nil, fmt.Errorf("there is no channel “%s”", name)
+// beside makes what goes with the files: the model, documents that wire them, and words.
+func (r *run) beside(d *Delivery) error {
+	p := r.j.Preset
+	type maker struct {
+		on   bool
+		make func(d *Delivery) (*Written, error)
+	}
+	for _, m := range []maker{{p.GLB, r.glb}, {p.MaterialX, r.materialX}, {p.USD, r.usd}, {len(p.Files) > 0, r.wiring}} {
+		if !m.on {
+			continue
 		}
-		p.from = append(p.from, s)
+		w, err := m.make(d)
+		if err != nil {
+			return err
+		}
+		d.Files = append(d.Files, *w)
+		r.done++
+		r.j.Filed(r.done, r.all)
 	}
-	p.pix = make([]byte, cover.Len()*p.bytes)
-	return p, nil
+	d.Files = append(d.Files, d.wheres...)
+	return nil
 }
 
-// take packs the channels of a tile of so many texels.
-func (p *packing) take(first, texels int, ch *compose.Channels) {
-	into := p.pix[first*p.bytes : (first+texels)*p.bytes]
-	for k, s := range p.from {
-		s.Pack(ch, p.file.Bits, into[k*p.file.Bits/8:], p.bytes)
+// Roles of the GLB's pictures.
+const (
+	roleBase = iota
+	roleORM
+	roleNormal
+	roleEmissive
+	roles
+)
+
+// modelRows finds the rows whose files go into the GLB, and adds those that the preset does not make as glTF wants them.
+func (r *run) modelRows() {
+	r.model = slices.Repeat([]int{-1}, roles)
+	plain := func(f *File) bool {
+		return f.Format == "png" && (f.Scale == 0 || f.Scale == 1)
+	}
+	if slices.ContainsFunc(r.of, func(w row) bool { return w.file.R.From == "unlit.r" }) {
+		// Everything is in one map free of light.
+		r.model[roleBase] = slices.IndexFunc(r.of, func(w row) bool { return w.file.R.From == "unlit.r" && plain(w.file) })
+		if r.model[roleBase] >= 0 {
+			return
+		}
+	}
+	want := (&Preset{Files: []File{baseColour, ormPacked, normalUp, emissive}}).For(r.j.Document)
+	for i := range want.Files {
+		f := &want.Files[i]
+		role := map[string]int{"basecolor": roleBase, "orm": roleORM, "normal": roleNormal, "emissive": roleEmissive}[f.Map]
+		r.model[role] = slices.IndexFunc(r.of, func(w row) bool {
+			return plain(w.file) && w.file.SRGB == f.SRGB && w.file.Colours == 0 && slices.EqualFunc(w.file.Planes(), f.Planes(), func(a, b Plane) bool { return a.From == b.From && a.Invert == b.Invert })
+		})
+		if r.model[role] < 0 {
+			f.Map = "model-" + f.Map
+			r.model[role] = len(r.of)
+			r.of = append(r.of, row{file: f, own: true})
+		}
 	}
 }
 
-// write makes the PNG aside; empty texels take the value of the nearest covered one.
-func (p *packing) write(ctx context.Context, set, aside string) (*Written, error) {
-	if err := ctx.Err(); err != nil {
-		return nil, err
+// picture is the file of a role of the GLB for a set, nil for none.
+func (r *run) picture(role, set int) ([]byte, *File, error) {
+	k := r.model[role]
+	if k < 0 {
+		return nil, nil, nil
 	}
-	size, n := p.cover.Size, p.bytes
-	im := &imgfile.Image{Width: size, Height: size, Channels: len(p.file.Channels), Bits: p.file.Bits, SRGB: p.file.SRGB,
-		Row: func(y int, row []byte) {
-			for x, i := range p.cover.Nearest[y*size : (y+1)*size] {
-				copy(row[x*n:(x+1)*n], p.pix[int(i)*n:])
-			}
-		}}
-	w := &Written{File: p.name, Set: set, Bits: p.file.Bits, Space: p.file.Space(), Size: size, Channels: map[string]string{}}
-	for k, name := range p.file.Channels {
-		w.Channels["RGBA"[k:k+1]] = name
+	i := slices.IndexFunc(r.made, func(m made) bool { return m.row == k && m.set == set })
+	if i < 0 {
+		return nil, nil, nil
 	}
-	return w, w.make(aside, func(to io.Writer) error { return imgfile.WritePNG(to, im, 5) })
+	data, err := r.made[i].written.Data()
+	return data, r.of[k].file, err
 }
 
-// glb writes the model with one material per set. Sets on UDIM tiles are moved to the unit square.
-func glb(j Job, files []Written, aside string) (*Written, error) {
-	setOf := make([]int, len(j.Model.Tris))
-	for i := range j.Sets {
-		for _, t := range j.Sets[i].Tris {
+// glb is the model with its textures.
+func (r *run) glb(d *Delivery) (*Written, error) {
+	j := r.j
+	sets := j.sets()
+	setOf := slices.Repeat([]int{len(sets)}, len(j.Model.Tris))
+	origin := make([]geom.Vec2, len(sets)+1)
+	for i, s := range sets {
+		origin[i] = s.Origin
+		for _, t := range s.Tris {
 			setOf[t] = i
 		}
 	}
-	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Origin: func(t int) geom.Vec2 { return j.Sets[setOf[t]].Origin }, Tangents: true, Generator: "Crust"}
-	for i := range j.Sets {
-		mat := mesh.GLBMaterial{Name: j.Sets[i].Name, NamePictures: j.Sets[i].Name}
-		for k, f := range j.Preset.Files {
-			data, err := files[i*len(j.Preset.Files)+k].Data()
+	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Origin: func(t int) geom.Vec2 { return origin[setOf[t]] }, Tangents: true, Generator: "Crust", Nearest: j.Preset.Nearest}
+	for i, s := range sets {
+		mat := mesh.GLBMaterial{Name: s.Name, NamePictures: s.Name}
+		for role, to := range []*[]byte{&mat.BaseColour, &mat.ORM, &mat.Normal, &mat.Emissive} {
+			data, f, err := r.picture(role, i)
 			if err != nil {
 				return nil, err
 			}
-			switch f.Channels[0] {
-			case "base.r":
-				mat.BaseColour, mat.Mask = data, len(f.Channels) == 4
-			case "emissive.r":
-				mat.Emissive = data
-			case "occlusion":
-				mat.ORM = data
-			case "normal.r":
-				mat.Normal = data
+			if *to = data; f != nil && role == roleBase {
+				mat.Mask, mat.Unlit = f.A != nil, strings.HasPrefix(f.R.From, "unlit")
 			}
 		}
 		o.Materials = append(o.Materials, mat)
 	}
-	w := &Written{File: uv.FileName(j.Asset) + ".glb"}
-	return w, w.make(aside, func(to io.Writer) error { return mesh.WriteGLB(to, j.Model, o) })
+	// What is not delivered stays plain.
+	o.Materials = append(o.Materials, mesh.GLBMaterial{Name: "not delivered", Colour: [3]float32{0.5, 0.5, 0.5}})
+	w := &Written{File: uv.FileName(j.Asset) + ".glb", Label: "Model"}
+	return w, w.stream(d.aside, func(to *stream) error { return mesh.WriteGLB(to, j.Model, o) })
 }

@@ -107,8 +107,8 @@ func TestDeliveriesAreTheSameOnOneCoreAndTwo(t *testing.T) {
 	if !bytes.Equal(one.JSON(), two.JSON()) {
 		t.Error("the notes, with every file's SHA-256, differ")
 	}
-	if len(one.Files) != len(two.Files) || len(one.Files) != 7 {
-		t.Fatalf("%d and %d files, want 7", len(one.Files), len(two.Files))
+	if len(one.Files) != len(two.Files) || len(one.Files) != 8 {
+		t.Fatalf("%d and %d files, want 8", len(one.Files), len(two.Files))
 	}
 	for i := range one.Files {
 		if !bytes.Equal(data(t, one, i), data(t, two, i)) {
@@ -283,7 +283,7 @@ func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(t.TempDir(), "a", "b")
-	if err := d.WriteFolder(dir); err != nil {
+	if _, err := d.WriteFolder(dir, false); err != nil {
 		t.Fatal(err)
 	}
 	var b bytes.Buffer
@@ -305,8 +305,8 @@ func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 		}
 	}
 	left, err := os.ReadDir(dir)
-	if err != nil || len(left) != len(zipped) || len(left) != 8 {
-		t.Errorf("%d files in the folder, %d in the zip, want 8; %v", len(left), len(zipped), err)
+	if err != nil || len(left) != len(zipped) || len(left) != 9 {
+		t.Errorf("%d files in the folder, %d in the zip, want 9; %v", len(left), len(zipped), err)
 	}
 	for _, f := range left {
 		data, err := os.ReadFile(filepath.Join(dir, f.Name()))
@@ -318,8 +318,8 @@ func TestFoldersAndZipsHoldTheSameFiles(t *testing.T) {
 	if err := json.Unmarshal(zipped[Note], &note); err != nil {
 		t.Fatal(err)
 	}
-	if len(note.Files) != 7 {
-		t.Errorf("the note tells of %d files, want all but itself: 7", len(note.Files))
+	if len(note.Files) != 8 {
+		t.Errorf("the note tells of %d files, want all but itself: 8", len(note.Files))
 	}
 	for _, w := range note.Files {
 		if sum := sha256.Sum256(zipped[w.File]); hex.EncodeToString(sum[:]) != w.SHA256 || len(zipped[w.File]) != w.Bytes {
@@ -339,7 +339,7 @@ func TestAFolderThatFailsIsNotHalfDone(t *testing.T) {
 	if err := os.WriteFile(blocked, []byte("mine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.WriteFolder(filepath.Join(blocked, "maps")); err == nil {
+	if _, err := d.WriteFolder(filepath.Join(blocked, "maps"), false); err == nil {
 		t.Error("writing into a file as if it were a folder went well")
 	}
 	if got, err := os.ReadFile(blocked); string(got) != "mine" {
@@ -354,36 +354,26 @@ func TestAFolderThatFailsIsNotHalfDone(t *testing.T) {
 	if err := os.WriteFile(kept, []byte("kept"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.WriteFolder(dir); err == nil || !strings.Contains(err.Error(), d.Files[2].File) {
-		t.Errorf("a folder in the way of %s: %v", d.Files[2].File, err)
+	for _, replace := range []bool{false, true} {
+		if _, err := d.WriteFolder(dir, replace); err == nil || !strings.Contains(err.Error(), d.Files[2].File) {
+			t.Errorf("a folder in the way of %s: %v", d.Files[2].File, err)
+		}
 	}
 	left, err := os.ReadDir(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	whole := map[string]int{d.Files[0].File: d.Files[0].Bytes, d.Files[1].File: d.Files[1].Bytes}
-	for _, f := range left {
-		if f.IsDir() {
-			continue
-		}
-		data, err := os.ReadFile(filepath.Join(dir, f.Name()))
-		if n, ok := whole[f.Name()]; !ok || n != len(data) || err != nil {
-			t.Errorf("%s was left with %d bytes, %v", f.Name(), len(data), err)
-		}
-	}
-	if got, err := os.ReadFile(kept); string(got) != "kept" || len(left) != 3 {
-		t.Errorf("what was there holds %q, %v; %d entries, want two files and the folder", got, err, len(left))
+	if got, e := os.ReadFile(kept); err != nil || e != nil || string(got) != "kept" || len(left) != 1 {
+		t.Errorf("what was there holds %q, %v; %d entries, want the folder alone", got, e, len(left))
 	}
 }
 
 // UDIM sets share the asset's name and carry their tile's number before the ending (MaterialX
 // filename substitution {UDIM}, common practice for its place).
 func TestFilesOfTilesCarryTheirNumber(t *testing.T) {
-	f := Presets[0].Files[0]
-	if got := f.FileName("sluice winch", &uv.Set{Name: "1002", Tile: 1002}); got != "sluice winch_basecolor.1002.png" {
+	j := Job{Asset: "sluice winch", Naming: DefaultNaming, SizeOf: func(string) int { return 512 }}
+	f := &Presets[0].Files[0]
+	if got := j.fileName(f, &uv.Set{Name: "1002", Tile: 1002}); got != "sluice winch_basecolor.1002.png" {
 		t.Errorf("tile 1002 goes to %q", got)
 	}
-	if got := f.FileName("buoy", &uv.Set{Name: "hull"}); got != "hull_basecolor.png" {
+	if got := j.fileName(f, &uv.Set{Name: "hull"}); got != "hull_basecolor.png" {
 		t.Errorf("set hull goes to %q", got)
 	}
 }
@@ -432,7 +422,7 @@ func TestEmissiveAndOpacityAreDeliveredWhereTheyAreUsed(t *testing.T) {
 	for i, f := range d.Files {
 		names, at[f.File] = append(names, f.File), i
 	}
-	if got := strings.Join(names, " "); got != "hull_basecolor.png hull_orm.png hull_normal.png hull_emissive.png two spheres.glb" {
+	if got := strings.Join(names, " "); got != "hull_basecolor.png hull_orm.png hull_normal.png hull_emissive.png two spheres.glb wiring.txt" {
 		t.Fatalf("files %s", got)
 	}
 	base, glow := d.Files[at["hull_basecolor.png"]], d.Files[at["hull_emissive.png"]]
@@ -474,8 +464,8 @@ func TestEmissiveAndOpacityAreDeliveredWhereTheyAreUsed(t *testing.T) {
 
 	top.What.Emissive.On, top.What.Opacity.Opacity = false, 0
 	for _, f := range j.Preset.For(j.Document).Files {
-		if f.Label == "Emissive" || len(f.Channels) != 3 {
-			t.Errorf("%s with %v, though no layer uses more", f.Label, f.Channels)
+		if f.Label == "Emissive" || len(f.Planes()) != 3 {
+			t.Errorf("%s with %v, though no layer uses more", f.Label, f.Planes())
 		}
 	}
 }

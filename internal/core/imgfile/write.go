@@ -6,13 +6,14 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"hash/adler32"
 	"image"
 	"image/jpeg"
 	"io"
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/flate"
 
 	"crust/internal/core/par"
 )
@@ -157,18 +158,20 @@ func (im *Image) pieces(rows int, make func(from, to int) ([]byte, error), put f
 	return nil
 }
 
-// deflated is data as a zlib stream.
+// deflated is data as a zlib stream (RFC 1950).
 func deflated(data []byte) ([]byte, error) {
-	var b bytes.Buffer
-	z, err := zlib.NewWriterLevel(&b, 5)
+	b := bytes.NewBuffer([]byte{0x78, 0x9c})
+	z, err := flate.NewWriter(b, 5)
 	if err != nil {
 		return nil, err
 	}
 	if _, err := z.Write(data); err != nil {
 		return nil, err
 	}
-	err = z.Close()
-	return b.Bytes(), err
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return binary.BigEndian.AppendUint32(b.Bytes(), adler32.Checksum(data)), nil
 }
 
 // writeTGA writes TGA 2.0, run-length encoded, rows from the top, with the gamma of what it holds: 2.2 for sRGB, 1 for data.

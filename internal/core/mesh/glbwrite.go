@@ -20,6 +20,7 @@ type GLBMaterial struct {
 	Normal       []byte     // tangent space, green up
 	Emissive     []byte     // sRGB
 	Mask         bool       // BaseColour has an alpha, and what is below half of it is cut away
+	Unlit        bool       // BaseColour is all that is seen
 	NamePictures string     // prefix of the pictures' names
 }
 
@@ -31,6 +32,7 @@ type GLBOptions struct {
 	Tangents   bool
 	Colours    bool
 	Generator  string
+	Nearest    bool // pictures are shown without filtering
 }
 
 // WriteGLB writes the model as glTF 2.0 binary: a node and a mesh per part, a primitive per
@@ -207,6 +209,13 @@ func (g *glbWriter) material(m GLBMaterial) {
 	} else {
 		out.PBR = gltfPBR{Colour: g.texture(m.NamePictures+"_basecolor", m.BaseColour), Metallic: &one, Roughness: &one}
 	}
+	if m.Unlit {
+		// Without the extension it is seen as something dull.
+		rough, metal := float32(0.9), float32(0)
+		out.PBR.Metallic, out.PBR.Roughness = &metal, &rough
+		out.Extensions = map[string]json.RawMessage{unlitExtension: []byte("{}")}
+		g.doc.Used = []string{unlitExtension}
+	}
 	if m.ORM != nil {
 		out.PBR.MR = g.texture(m.NamePictures+"_orm", m.ORM)
 		out.Occlusion = &gltfTexRef{Index: out.PBR.MR.Index}
@@ -223,9 +232,15 @@ func (g *glbWriter) material(m GLBMaterial) {
 	g.doc.Materials = append(g.doc.Materials, out)
 }
 
+// unlitExtension is the Khronos extension of materials without light.
+const unlitExtension = "KHR_materials_unlit"
+
 func (g *glbWriter) texture(name string, data []byte) *gltfTexRef {
 	if g.doc.Samplers == nil {
 		g.doc.Samplers = []gltfSampler{{Mag: 9729, Min: 9987, WrapS: 10497, WrapT: 10497}}
+		if g.o.Nearest {
+			g.doc.Samplers[0].Mag, g.doc.Samplers[0].Min = 9728, 9728
+		}
 	}
 	v := g.view(0, 0, data)
 	g.doc.Images = append(g.doc.Images, gltfImage{Name: name, MIME: "image/png", BufferView: &v})

@@ -21,6 +21,7 @@ type gltfDoc struct {
 		Version   string `json:"version"`
 		Generator string `json:"generator,omitempty"`
 	} `json:"asset"`
+	Used        []string         `json:"extensionsUsed,omitempty"`
 	Required    []string         `json:"extensionsRequired,omitempty"`
 	Scene       *int             `json:"scene,omitempty"`
 	Scenes      []gltfScene      `json:"scenes,omitempty"`
@@ -77,6 +78,8 @@ type gltfMaterial struct {
 
 	EmissiveFactor []float32 `json:"emissiveFactor,omitempty"`
 	AlphaMode      string    `json:"alphaMode,omitempty"`
+
+	Extensions map[string]json.RawMessage `json:"extensions,omitempty"`
 }
 
 type gltfPBR struct {

@@ -298,7 +298,7 @@ class App {
     this.look(true);
     if (!this.away() && !this.viewport.pictures.size && this.viewport.sets.size) this.waiting('laying the strata…');
     if (name === 'bake' && this.state) this.board.take(this.state);
-    if (name === 'deliver') this.deliver.list();
+    if (name === 'deliver') { this.deliver.list(); this.deliver.render(); }
     this.brushwork?.render();
     this.words();
   }
