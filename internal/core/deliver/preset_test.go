@@ -579,3 +579,28 @@ func TestThePlanIsWhatIsWritten(t *testing.T) {
 		d.Close()
 	}
 }
+
+// The page about presets names every source and every format.
+func TestTheDocsNameAllSources(t *testing.T) {
+	text, err := os.ReadFile("../../../docs/presets.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, s := range append(Sources, MapSources()...) {
+		names = append(names, strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(s.Name, ".r"), ".g"), ".b"))
+	}
+	for _, f := range imgfile.Formats {
+		names = append(names, f.Name)
+	}
+	for _, n := range names {
+		if !strings.Contains(string(text), "`"+n) {
+			t.Errorf("docs/presets.md does not name %s", n)
+		}
+	}
+	// Its example is a preset.
+	from := strings.Index(string(text), "```json\n") + 8
+	if _, err := ParsePreset(text[from : from+strings.Index(string(text[from:]), "```")]); err != nil {
+		t.Error(err)
+	}
+}

@@ -76,8 +76,8 @@ export class PlaneList {
 
   /** A cell of the packing table. */
   cell(f, k, n, put) {
-    const p = f[k], b = el('button.plane', { 'data-key': `${k}-${f.map}`, 'data-letter': k, title: p ? this.words(p) : 'Nothing; click to put something there', 'aria-label': `${k.toUpperCase()} of ${f.label}: ${p ? this.words(p) : 'nothing'}`, 'aria-haspopup': 'dialog' });
-    b.append(...(p ? [this.picture(p), el('span', {}, this.words(p))] : [el('span.quiet', {}, n === 3 && f.g ? 'none' : '—')]));
+    const p = f[k], b = el('button.plane', { 'data-key': `${k}-${f.map}`, 'data-letter': k, title: p ? this.words(p) : 'Nothing; click to put something there', 'aria-label': `${k.toUpperCase()} of ${f.label}: ${p ? this.words(p) : 'none'}`, 'aria-haspopup': 'dialog' });
+    b.append(...(p ? [this.picture(p), el('span', {}, this.words(p))] : [el('span.quiet', {}, 'none')]));
     b.onclick = () => this.choose(b, f, k, put);
     return b;
   }
