@@ -94,7 +94,7 @@ func TestLibtiffReadsTheTIFFs(t *testing.T) {
 		srgb           bool
 		want           []string
 	}{
-		{1, 16, false, []string{"Bits/Sample: 16", "AdobeDeflate", "Photometric Interpretation: min-is-black", "Predictor: horizontal differencing", "linear data"}},
+		{1, 16, false, []string{"Bits/Sample: 16", "Deflate", "Photometric Interpretation: min-is-black", "Predictor: horizontal differencing", "linear data"}},
 		{4, 8, true, []string{"Samples/Pixel: 4", "RGB color", "Extra Samples: 1<unassoc-alpha>", "ICC Profile: <present>"}},
 	} {
 		im := sampleImage(300, 200, c.channels, c.bits, 6)
