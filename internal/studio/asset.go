@@ -15,6 +15,7 @@ import (
 	"crust/internal/core/bake"
 	"crust/internal/core/brush"
 	"crust/internal/core/compose"
+	"crust/internal/core/deliver"
 	"crust/internal/core/inspect"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
@@ -53,7 +54,8 @@ type Asset struct {
 	sets         []uv.Set
 	settings     Settings
 	shipping     Shipping
-	mark         string // tells it from others of its name, wherever they are
+	differences  map[uint][]deliver.Difference // by delivery: what reading it back found, of the last alone
+	mark         string                        // tells it from others of its name, wherever they are
 	rows         map[[2]string]store.Baked
 	maps         map[string]map[string]*bakeMap // read as they are needed
 	mapsUsed     [][2]string                    // those in memory, the one used last at the end

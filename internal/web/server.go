@@ -223,6 +223,9 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/planes", s.with(s.planes))
 	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
 	e.GET("/api/assets/:id/deliveries/:n/zip", s.with(s.deliveryZip))
+	e.GET("/api/assets/:id/deliveries/:n/files", s.with(s.readDelivery))
+	e.GET("/api/assets/:id/deliveries/:n/wired", s.with(s.wired))
+	e.GET("/api/assets/:id/deliveries/:n/plane", s.with(s.deliveredPlane))
 }
 
 // answerError turns errors into one sentence, as JSON for the page's own calls.
@@ -567,6 +570,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"shipping":      func(a *studio.Asset, r request) error { return a.SetShipping(r.Shipping) },
 	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
 	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
+	"compare":       func(a *studio.Asset, r request) error { return a.CompareDelivery(uint(max(0, r.Number))) },
 	"drop-delivery": func(a *studio.Asset, r request) error { return a.DropDelivery(uint(max(0, r.Number))) },
 }
 

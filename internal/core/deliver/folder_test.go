@@ -185,7 +185,9 @@ func TestFullDisksAreTold(t *testing.T) {
 const killed = "CRUST_TEST_DELIVERS_INTO"
 
 // big is what a file holds in a delivery that is killed: enough that writing takes a while.
-func big(name string, round int) string { return strings.Repeat(fmt.Sprintf("%s %d\n", name, round), 12_000) }
+func big(name string, round int) string {
+	return strings.Repeat(fmt.Sprintf("%s %d\n", name, round), 12_000)
+}
 
 func rounds(t *testing.T, dir string, round int) *Delivery {
 	files := map[string]string{}

@@ -290,6 +290,7 @@ class App {
     if (!STAGES.includes(name)) return;
     const before = this.stageName;
     this.stageName = name;
+    if (name !== 'deliver') this.deliver?.readBack.close();
     document.body.dataset.stage = name;
     if (push) history.pushState(null, '', `/assets/${this.id}/${name}`);
     this.applyLayout();
@@ -358,6 +359,7 @@ class App {
   done(e) {
     this.job(null);
     if (e.kind === 'deliver') return this.deliver.done(e);
+    if (e.kind === 'compare') return this.deliver.readBack.done(e);
     // Beside what it concerns, until something changes.
     const node = { layout: '#layout-complaint', carry: '#layout-complaint', bake: '#bake-complaint', bring: '#bring-all-complaint' }[e.kind];
     if (node) complain($(node), e.error || '');

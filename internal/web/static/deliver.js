@@ -3,6 +3,7 @@ import { $, choose, complain, el, icon, pennant } from './dom.js';
 import { call } from './api.js';
 import { value } from './values.js';
 import { PlaneList } from './planes.js';
+import { ReadBack } from './readback.js';
 
 const LETTERS = ['r', 'g', 'b', 'a'];
 
@@ -18,6 +19,7 @@ export class Deliver {
     this.own = [];
     this.count = 0;
     this.planes = new PlaneList(app, this);
+    this.readBack = new ReadBack(app);
     $('#deliver').onclick = () => this.run(false);
     $('#deliver-replace').onclick = () => this.run(true);
     $('#packing-add').onclick = () => this.change(p => p.files.push({ label: 'New file', map: 'new', r: 'roughness', format: 'png', bits: 8 }));
@@ -304,10 +306,12 @@ export class Deliver {
     table.replaceChildren(...rows.map(d => {
       const again = el('button.button', { 'data-again': d.id, title: 'With the same preset, names, sizes and place' }, 'Deliver again');
       again.onclick = () => this.app.do('deliver-again', { number: d.id }, $('#deliver-complaint'));
+      const look = el('button.button', { 'data-look': d.id, title: 'The files, read back, beside the strata' }, 'Look');
+      look.onclick = () => this.readBack.open(d);
       const gone = el('button.plain', { title: d.folder ? 'Forget it; its files stay' : 'Delete it', 'aria-label': `Forget the delivery of ${d.made}`, 'data-drop': d.id }, icon('trash'));
       gone.onclick = async () => { if (await this.app.do('drop-delivery', { number: d.id })) await this.list(); };
       return el('tr', { 'data-delivery': d.id }, el('td.figure', {}, d.made), el('td', {}, d.title), el('td.figure', {}, d.size ? `${d.size} px` : 'own'), el('td', {}, `${d.note.files.length + 1} files, ${mb(d.note.files.reduce((n, f) => n + f.bytes, 0))}`),
-        el('td.quiet', { title: d.folder }, d.folder ? shorter(d.folder, this.plan?.root) : ''), el('td.row', {}, d.zip ? el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip') : '', again, gone));
+        el('td.quiet', { title: d.folder }, d.folder ? shorter(d.folder, this.plan?.root) : ''), el('td.row', {}, d.zip ? el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip') : '', look, again, gone));
     }));
   }
 }

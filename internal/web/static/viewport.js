@@ -311,7 +311,7 @@ export class Viewport {
     if (box.width < 2 || box.height < 2) return;
     this.renderer.setPixelRatio(Math.min(2, devicePixelRatio));
     this.renderer.setSize(box.width, box.height, false);
-    this.camera.aspect = box.width / box.height;
+    this.camera.aspect = box.width / box.height / (this.paired ? 2 : 1);
     this.camera.updateProjectionMatrix();
     if (this.framed && this.box) this.frame(); else this.draw();
   }
@@ -323,7 +323,7 @@ export class Viewport {
     requestAnimationFrame(() => {
       this.waiting = false;
       const began = performance.now();
-      if (this.high) this.drawBoth(); else if (this.over && this.stageWipes()) this.drawBothStates(); else this.renderer.render(this.scene, this.camera);
+      if (this.high) this.drawBoth(); else if (this.paired) this.drawPair(); else if (this.over && this.stageWipes()) this.drawBothStates(); else this.renderer.render(this.scene, this.camera);
       this.frames++;
       this.drawn?.();
       requestAnimationFrame(now => { this.lag = now - began; });
@@ -665,6 +665,55 @@ export class Viewport {
     r.setViewport(0, 0, size.x, size.y);
   }
 
+  /** Draws the model as it is painted and, beside it, as its delivered files have it; null draws it once. */
+  pair(on) {
+    if (this.paired === on) return;
+    this.paired = on;
+    if (!on) {
+      this.camera.aspect = this.canvas.clientWidth / Math.max(1, this.canvas.clientHeight);
+      this.camera.updateProjectionMatrix();
+      this.drop('sent-');
+      this.apply();
+    }
+    this.draw();
+  }
+
+  /** Takes a picture of what was delivered: size² texels of four bytes. */
+  sent(set, view, size, rgba) {
+    const p = this.picture(set, `sent-${view}`, true, size);
+    p.data.set(rgba);
+    p.all = true;
+    p.dirty = new Set();
+    this.upload(p);
+    this.picturesOf(set)[`sent-${view}`].current = p;
+    this.draw();
+  }
+
+  /** Takes the camera six times as far away, and back. */
+  stepBack(far) {
+    const t = this.orbit.target, d = this.camera.position.clone().sub(t);
+    this.framed = false;
+    this.camera.position.copy(t).add(d.multiplyScalar(far ? 6 : 1 / 6));
+    this.orbit.update();
+    this.draw();
+  }
+
+  drawPair() {
+    const r = this.renderer, size = r.getSize(new THREE.Vector2()), w = Math.floor(size.x / 2);
+    this.camera.aspect = w / size.y;
+    this.camera.updateProjectionMatrix();
+    r.setScissorTest(true);
+    for (const side of ['', 'sent-']) {
+      for (const [name, s] of this.sets) this.applySet(name, s, side);
+      r.setViewport(side ? w : 0, 0, w, size.y);
+      r.setScissor(side ? w : 0, 0, w, size.y);
+      r.render(this.scene, this.camera);
+    }
+    r.setScissorTest(false);
+    r.setViewport(0, 0, size.x, size.y);
+    for (const [name, s] of this.sets) this.applySet(name, s);
+  }
+
   /** Draws some sets and parts as ghosts, through which the others are seen. */
   ghost(sets, parts) {
     const some = sets.size || parts.size;
@@ -783,10 +832,13 @@ export class Viewport {
   }
 
   /** Lets go the pictures of a keepsake. */
-  dropKept() {
+  dropKept() { this.drop('kept-'); }
+
+  /** Lets go the pictures whose views begin so. */
+  drop(start) {
     for (const views of this.pictures.values()) {
       for (const v of Object.keys(views)) {
-        if (!v.startsWith('kept-')) continue;
+        if (!v.startsWith(start)) continue;
         for (const k of ['full', 'coarse']) views[v][k]?.texture.dispose();
         delete views[v];
       }

@@ -1,0 +1,151 @@
+package web
+
+import (
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+
+	"crust/internal/core/deliver"
+)
+
+// The Deliver page by hand: a cell of the packing table is changed, the table saved as a preset of one's own, delivered to a
+// folder, again with nothing changed, in the way of a file of others; and what was delivered is read back and read wrong.
+func TestDeliveringByHand(t *testing.T) {
+	r := withModel(t, "plates.obj", []byte(twoPlates))
+	r.click(`.stations a[data-stage="deliver"]`)
+	r.until(`document.querySelectorAll('#files li').length > 0`)
+	r.click(`[data-preset="orm-green-down"]`)
+	r.until(`crust.state.shipping.preset === 'orm-green-down'`)
+
+	// B of the packed file becomes smoothness: roughness, inverted, found by searching.
+	r.click(`[data-row="1"] [data-letter="b"]`)
+	r.until(`document.activeElement.getAttribute('aria-label') === 'Search sources'`)
+	r.try("type", ".plane-list .field-text", func(e *rod.Element) error { return e.Input("smooth") })
+	r.click(`.plane-rows [data-source="smoothness"]`)
+	r.until(`crust.state.shipping.edited?.files[1].b === 'smoothness'`)
+	r.until(`!document.querySelector('#preset-changed').hidden`)
+	// Its pictures show what it holds: one minus the other.
+	r.until(`(p => p.of.has('smoothness') && p.of.has('roughness') && p.of.get('smoothness').every((v, i) => v + p.of.get('roughness')[i] === 255))(crust.deliver.planes)`)
+	// sRGB on data is told in the table, and refused.
+	r.pick(`[data-row="1"] select[aria-label="Packed is read as"]`, "sRGB")
+	r.until(`document.querySelector('#preset-complaint').textContent.includes('tagged as sRGB but holds data')`)
+	r.until(`!crust.state.shipping.edited.files[1].srgb`)
+
+	// Saved as one's own, it stands in the list and comes out as a file.
+	r.try("type", "#preset-name", func(e *rod.Element) error { return e.Input("harbour kit") })
+	r.click("#preset-save")
+	r.until(`document.querySelector('#presets-own [data-preset="harbour kit"].on') && !crust.state.shipping.edited`)
+	text := r.page.MustEval(`() => fetch(document.querySelector('#preset-export').href).then(a => a.text())`).Str()
+	p, err := deliver.ParsePreset([]byte(text))
+	if err != nil || p.Name != "harbour kit" || p.Files[1].B.From != "smoothness" {
+		t.Errorf("its file: %v, %+v", err, p)
+	}
+
+	// Names by a template; what cannot be is told before the run.
+	name := func(s string) {
+		r.try("type", "#naming", func(e *rod.Element) error {
+			if err := e.SelectAllText(); err != nil {
+				return err
+			}
+			if err := e.Input(s); err != nil {
+				return err
+			}
+			return e.Type(input.Enter)
+		})
+	}
+	name("all")
+	r.until(`document.querySelector('#plan-error').textContent.includes('two files would be called') && document.querySelector('#deliver').disabled`)
+	name("T_{asset}_{map}")
+	r.until(`[...document.querySelectorAll('#files .name')].some(n => n.textContent === 'T_plates_orm.png') && !document.querySelector('#deliver').disabled`)
+
+	// To a folder: below the root alone.
+	r.click(`#deliver-to [data-value="folder"]`)
+	folder := func(s string) {
+		r.try("type", "#folder", func(e *rod.Element) error {
+			if err := e.SelectAllText(); err != nil {
+				return err
+			}
+			if err := e.Input(s); err != nil {
+				return err
+			}
+			return e.Type(input.Enter)
+		})
+	}
+	folder("../elsewhere")
+	r.until(`document.querySelector('#plan-error').textContent.includes('does not lie below')`)
+	folder("plates/maps")
+	r.click(`#deliver-size [data-size="256"]`)
+	r.until(`crust.state.shipping.size === 256 && crust.deliver.plan?.files[0].size === 256 && !document.querySelector('#deliver').disabled`)
+	r.click("#deliver")
+	r.until(`document.querySelector('[data-delivery="1"]') && !crust.state.job`)
+	dir := filepath.Join(r.dir, "out", "plates", "maps")
+	f, err := os.Open(filepath.Join(dir, "T_plates_orm.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if img, err := png.Decode(f); err != nil {
+		t.Error(err)
+	} else if _, g, b, _ := img.At(100, 100).RGBA(); g>>8+b>>8 != 255 {
+		t.Errorf("roughness %d and smoothness %d", g>>8, b>>8)
+	}
+
+	// Again: nothing has changed. Then somebody else's file stands in the way, until it is allowed.
+	r.click(`[data-again="1"]`)
+	r.until(`document.querySelector('[data-delivery="2"]') && document.querySelector('#deliver-words').textContent.startsWith('Done: 0 of')`)
+	theirs := filepath.Join(dir, "T_plates_orm.png")
+	if err := os.WriteFile(theirs, []byte("theirs"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r.click(`#deliver-size [data-size="512"]`)
+	r.until(`document.querySelector('#deliver-complaint').textContent.includes('T_plates_orm.png (changed since it was delivered)') && document.querySelector('#deliver').disabled`)
+	if data, _ := os.ReadFile(theirs); string(data) != "theirs" {
+		t.Error("their file was replaced unasked")
+	}
+	r.click("#deliver-replace")
+	r.until(`document.querySelector('[data-delivery="3"]') && !crust.state.job`)
+	if info, err := os.Stat(theirs); err != nil || info.Size() < 100 {
+		t.Errorf("allowed, it was not replaced: %v", err)
+	}
+
+	// Reading back: the same within half a step, and beside the strata the same pixels; wrong green and no padding change them.
+	r.click(`[data-look="3"]`)
+	r.until(`crust.deliver.readBack.wiredOnce && document.querySelector('#read-state').textContent.startsWith('All ')`)
+	r.click("#read-compare")
+	r.until(`document.querySelectorAll('[data-difference]').length > 5`)
+	if worst := r.number(`Math.max(...crust.deliver.readBack.differences.map(d => d.steps))`); worst > 0.51 {
+		t.Errorf("it reads back %.2f steps off", worst)
+	}
+	r.axe("readback")
+	sent := `(v => crust.viewport.texels(crust.state.sets[0].name, 'sent-' + v).data)`
+	before := r.eval(sent + `('orm')[4 * 70000 + 1]`)
+	r.click(`[data-mistake="smooth"]`)
+	r.until(sent + `('orm')[4 * 70000 + 1] === 255 - ` + before)
+	r.click(`[data-mistake="smooth"]`)
+	r.until(sent + `('orm')[4 * 70000 + 1] === ` + before)
+	r.click(`[data-plane="T_plates_orm.png G"]`)
+	r.until(`!document.querySelector('#read-large').hidden && document.querySelector('#read-large img').naturalWidth === 512`)
+	r.click("#read-large")
+	r.press(input.Escape)
+	r.until(`document.querySelector('#readback').hidden`)
+	if err := os.Remove(theirs); err != nil {
+		t.Fatal(err)
+	}
+	r.click(`[data-look="3"]`)
+	r.until(`document.querySelector('#read-state').textContent.includes('missing: T_plates_orm.png')`)
+	r.click("#read-close")
+	// Forgetting a delivery leaves its files.
+	r.click(`[data-drop="2"]`)
+	r.until(`!document.querySelector('[data-delivery="2"]')`)
+	if _, err := os.Stat(filepath.Join(dir, deliver.Note)); err != nil {
+		t.Error(err)
+	}
+	if f := r.faulty(); len(f) > 0 {
+		t.Errorf("page errors: %s", strings.Join(f, "; "))
+	}
+}
