@@ -74,6 +74,7 @@ func main() {
 		{"evaluator: one tile", oneTile},
 		{"evaluator: page", page},
 		{"evaluator: open at 4096", func() map[string]any { return measured("open", "") }},
+		{"deliver: three sets at 4096, ORM green down", delivering},
 		{"evaluator: deliver 8192", func() map[string]any { return measured("deliver", "") }},
 		{"stroke: 200 texels", func() map[string]any { return stroke(200) }},
 		{"stroke: 512 texels", func() map[string]any { return stroke(512) }},

@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/brush"
@@ -255,6 +256,7 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 		return d, err
 	}
 	r.list(d)
+	d.Evaluating, d.Encoding = r.evaluating, r.encoding
 	if err := r.beside(d); err != nil {
 		return d, err
 	}
@@ -332,7 +334,9 @@ type run struct {
 	made  []made
 	done  int // files, of all
 	all   int
-	model []int // by role of the GLB's pictures: the row, −1 for none
+	// Seconds.
+	evaluating, encoding float64
+	model                []int // by role of the GLB's pictures: the row, −1 for none
 }
 
 // whereFile is the row of a layer's Where.
@@ -420,12 +424,14 @@ func (r *run) sized(set *uv.Set, size int, of []int, progress func(float64)) err
 	}
 	cover.Texel = nil // the padding leads to what is packed
 	across := surface.Across(size)
+	begun := time.Now()
 	for from := 0; from < across; from += bandRows {
 		if err := r.band(set, size, from, min(across, from+bandRows), cover, packs); err != nil {
 			return err
 		}
 		progress(0.7 * float64(from) / float64(across))
 	}
+	r.evaluating += time.Since(begun).Seconds()
 	at := slices.IndexFunc(r.j.sets(), func(s *uv.Set) bool { return s == set })
 	for i, p := range packs {
 		m := made{row: of[i], set: at, packing: p}
@@ -446,6 +452,8 @@ func (r *run) sized(set *uv.Set, size int, of []int, progress func(float64)) err
 // write writes a packing's file.
 func (r *run) write(m *made, palette [][3]uint8) (err error) {
 	p := m.packing
+	begun := time.Now()
+	defer func() { r.encoding += time.Since(begun).Seconds() }()
 	if m.written, err = p.write(r.ctx, r.dir, palette); err != nil {
 		return fmt.Errorf("%s: %w", p.name, err)
 	}

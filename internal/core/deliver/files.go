@@ -93,6 +93,9 @@ type Delivery struct {
 	Files    []Written `json:"files"`
 	wheres   []Written
 	aside    string
+	// Evaluating and Encoding are how many seconds they took; the rest went into padding and into what goes beside the files.
+	Evaluating float64 `json:"-"`
+	Encoding   float64 `json:"-"`
 }
 
 // Close removes the files from where they were made.
