@@ -30,6 +30,8 @@ type Shipping struct {
 	Sizes  map[string]int   `json:"sizes,omitempty"`  // of single sets, by key
 	Only   []string         `json:"only,omitempty"`   // keys of the sets that are delivered; empty for all
 	Pad    *deliver.Padding `json:"pad,omitempty"`    // nil for the preset's
+	Joins  []deliver.Join   `json:"joins,omitempty"`  // sheets on which sets become one; all are remembered, those that are used
+	Unused []string         `json:"unused,omitempty"` // names of the sheets that are not used
 	To     string           `json:"to"`               // ToZip or ToFolder
 	Folder string           `json:"folder"`           // below the folder of deliveries
 }
@@ -144,11 +146,81 @@ func (h *Shipping) check(sets []uv.Set) error {
 			return err
 		}
 	}
+	for i := range h.Joins {
+		if err := h.Joins[i].Check(); err != nil {
+			return err
+		}
+	}
+	if err := h.used().check(); err != nil {
+		return err
+	}
 	// Sets that are gone are forgotten.
 	there := func(key string) bool { return slices.ContainsFunc(sets, func(s uv.Set) bool { return s.Key == key }) }
 	h.Only = slices.DeleteFunc(h.Only, func(key string) bool { return !there(key) })
-	maps.DeleteFunc(h.Sizes, func(key string, n int) bool { return n == 0 || !there(key) })
+	maps.DeleteFunc(h.Sizes, func(key string, n int) bool {
+		return n == 0 || !there(key) && !slices.ContainsFunc(h.Joins, func(j deliver.Join) bool { return j.Key() == key })
+	})
 	return nil
+}
+
+// sheets are the join sheets that are used.
+type sheets []deliver.Join
+
+func (h *Shipping) used() (out sheets) {
+	for _, j := range h.Joins {
+		if !slices.Contains(h.Unused, j.Name) {
+			out = append(out, j)
+		}
+	}
+	return out
+}
+
+// check finds sheets of one name, and sets on two sheets.
+func (s sheets) check() error {
+	return deliver.CheckJoins(s)
+}
+
+// LaySheet lays the cells of a join sheet out anew.
+func (a *Asset) LaySheet(name, how string) error {
+	a.mu.Lock()
+	h, sets := a.shipping, a.sets
+	a.mu.Unlock()
+	h.Joins = slices.Clone(h.Joins)
+	i := slices.IndexFunc(h.Joins, func(j deliver.Join) bool { return j.Name == name })
+	if i < 0 {
+		return fmt.Errorf("there is no join sheet “%s” any more", name)
+	}
+	h.Joins[i].Sets = slices.Clone(h.Joins[i].Sets)
+	if err := h.Joins[i].Lay(how, sets); err != nil {
+		return err
+	}
+	return a.SetShipping(h)
+}
+
+// SheetConflicts are where sets lie on each other on a join sheet.
+type SheetConflicts struct {
+	Of     []deliver.Conflict `json:"of"`
+	Side   int                `json:"side"`
+	Texels []uint32           `json:"texels"` // row · side + column, up to maxShown
+}
+
+// maxShown bounds the texels of conflicts that are shown.
+const maxShown = 40_000
+
+// Conflicts finds where sets lie on each other on a join sheet.
+func (a *Asset) Conflicts(name string) (*SheetConflicts, error) {
+	a.mu.Lock()
+	h, m, sets := a.shipping, a.model, a.sets
+	a.mu.Unlock()
+	i := slices.IndexFunc(h.Joins, func(j deliver.Join) bool { return j.Name == name })
+	if i < 0 {
+		return nil, fmt.Errorf("there is no join sheet “%s” any more", name)
+	}
+	of, texels := h.Joins[i].Conflicts(m, sets)
+	if of == nil {
+		of = []deliver.Conflict{}
+	}
+	return &SheetConflicts{of, deliver.ConflictSide, append([]uint32{}, texels[:min(len(texels), maxShown)]...)}, nil
 }
 
 // SetShipping changes how the asset is delivered.
@@ -254,7 +326,7 @@ func (a *Asset) shippingJob(h Shipping) (deliver.Job, error) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	j := deliver.Job{Asset: a.name, Mark: a.mark, Model: a.model, Sets: a.sets, Document: a.doc.Clone(), Preset: p, Size: h.Size, Naming: h.Naming, Pad: h.Pad, Only: h.Only, Strokes: a.Stroke}
+	j := deliver.Job{Asset: a.name, Mark: a.mark, Model: a.model, Sets: a.sets, Document: a.doc.Clone(), Preset: p, Size: h.Size, Naming: h.Naming, Pad: h.Pad, Only: h.Only, Joins: h.used(), Strokes: a.Stroke}
 	own := a.intake.sizes()
 	if h.Size == 0 || len(h.Sizes) > 0 {
 		j.SizeOf = func(key string) int {
@@ -263,6 +335,9 @@ func (a *Asset) shippingJob(h Shipping) (deliver.Job, error) {
 			}
 			if h.Size > 0 {
 				return h.Size
+			}
+			if !slices.ContainsFunc(j.Sets, func(s uv.Set) bool { return s.Key == key }) {
+				return 0 // a join sheet is as large as its largest set
 			}
 			return own(key)
 		}
@@ -304,6 +379,12 @@ func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
 		out.Error = err.Error()
 		return out, nil
 	}
+	for i := range j.Joins {
+		of, _ := j.Joins[i].Conflicts(j.Model, j.Sets)
+		for _, c := range of {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("On join sheet “%s” %s and %s lie on each other, on %.2g %% of it; one of them will be hidden there.", j.Joins[i].Name, nameOfSet(j.Sets, c.A), nameOfSet(j.Sets, c.B), 100*float64(c.Texels)/(deliver.ConflictSide*deliver.ConflictSide)))
+		}
+	}
 	for _, kind := range deliver.MapsRead(j.Document, j.Preset) {
 		if n := missing[kind]; n > 0 {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("%s is not baked on %s; flat, open surface stands in for it.", labelOf(kind), setsWord(n)))
@@ -327,6 +408,15 @@ func labelOf(kind string) string {
 		}
 	}
 	return kind
+}
+
+func nameOfSet(sets []uv.Set, key string) string {
+	for _, s := range sets {
+		if s.Key == key {
+			return s.Name
+		}
+	}
+	return key
 }
 
 func setsWord(n int) string {

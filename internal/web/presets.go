@@ -83,3 +83,12 @@ func (s *Server) planes(c *echo.Context, a *studio.Asset) error {
 	}
 	return c.JSON(http.StatusOK, map[string]any{"side": side, "of": of})
 }
+
+// conflicts tells where sets lie on each other on a join sheet.
+func (s *Server) conflicts(c *echo.Context, a *studio.Asset) error {
+	found, err := a.Conflicts(c.QueryParam("sheet"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, found)
+}

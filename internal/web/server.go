@@ -221,6 +221,7 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
 	e.GET("/api/assets/:id/delivery-plan", s.with(s.deliveryPlan))
 	e.POST("/api/assets/:id/planes", s.with(s.planes))
+	e.GET("/api/assets/:id/conflicts", s.with(s.conflicts))
 	e.GET("/api/assets/:id/deliveries", s.with(s.deliveries))
 	e.GET("/api/assets/:id/deliveries/:n/zip", s.with(s.deliveryZip))
 	e.GET("/api/assets/:id/deliveries/:n/files", s.with(s.readDelivery))
@@ -570,6 +571,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"shipping":      func(a *studio.Asset, r request) error { return a.SetShipping(r.Shipping) },
 	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
 	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
+	"lay-sheet":     func(a *studio.Asset, r request) error { return a.LaySheet(r.Key, r.Value) },
 	"compare":       func(a *studio.Asset, r request) error { return a.CompareDelivery(uint(max(0, r.Number))) },
 	"drop-delivery": func(a *studio.Asset, r request) error { return a.DropDelivery(uint(max(0, r.Number))) },
 }

@@ -30,6 +30,7 @@ type Job struct {
 	Model    *mesh.Model
 	Sets     []uv.Set
 	Only     []string         // keys of the sets that are delivered; empty for all
+	Joins    []Join           // sheets on which some of them become one
 	Maps     compose.Maps     // are read set by set
 	Pictures compose.Pictures // that layers lay on the model; nil for none
 	Strokes  compose.Painted  // nil for none
@@ -117,6 +118,23 @@ func (j *Job) prepare() error {
 	if err := errors.Join(CheckNaming(j.Naming), j.Pad.Check()); err != nil {
 		return err
 	}
+	if err := CheckJoins(j.Joins); err != nil {
+		return err
+	}
+	sizeOf := j.SizeOf
+	j.SizeOf = func(key string) int {
+		n := sizeOf(key)
+		if n == 0 { // a sheet is as large as its largest set
+			for i := range j.Joins {
+				for _, c := range j.Joins[i].Sets {
+					if j.Joins[i].Key() == key {
+						n = max(n, sizeOf(c.Set))
+					}
+				}
+			}
+		}
+		return n
+	}
 	for _, key := range j.Only {
 		if !slices.ContainsFunc(j.Sets, func(s uv.Set) bool { return s.Key == key }) {
 			return fmt.Errorf("there is no set “%s” any more; choose the sets again", key)
@@ -166,7 +184,10 @@ func Plan(j Job) (out []Planned, err error) {
 
 func (j *Job) plan() (out []Planned, err error) {
 	all := 0
-	for _, set := range j.sets() {
+	glb := j.Preset.GLB
+	for _, u := range j.units() {
+		set := u.set
+		glb = glb || u.moves() // who has other UVs needs the model
 		for k := range j.Preset.Files {
 			f := &j.Preset.Files[k]
 			size := j.sizeOf(f, set)
@@ -181,7 +202,7 @@ func (j *Job) plan() (out []Planned, err error) {
 		file  string
 		bytes int
 		what  string
-	}{{j.Preset.GLB, name + ".glb", all, "the model with its textures"}, {j.Preset.MaterialX, name + ".mtlx", 4000, "how the files are wired"},
+	}{{glb, name + ".glb", all, "the model with its textures"}, {j.Preset.MaterialX, name + ".mtlx", 4000, "how the files are wired"},
 		{j.Preset.USD, name + ".usda", 150 * len(j.Model.Tris), "the model with the files wired"}, {len(j.Preset.Files) > 0, WiringFile, 2000, "how to wire each file, in words"}, {true, Note, 2000, "what each file holds"}} {
 		if b.on {
 			out = append(out, Planned{File: b.file, Row: -1, Bytes: b.bytes, What: b.what})
@@ -223,7 +244,7 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 	if err != nil {
 		return nil, err
 	}
-	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1, all: len(plan)}
+	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1, all: len(plan), units: j.units()}
 	if j.Where != "" {
 		l, err := j.Document.Named(j.Where)
 		if err != nil {
@@ -244,12 +265,17 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 			d = nil
 		}
 	}()
+	r.glbToo = j.Preset.GLB || slices.ContainsFunc(r.units, (*unit).moves)
 	r.rows()
-	sets := j.sets()
-	for i, set := range sets {
-		err := r.set(set, func(share float64) { j.Progress((float64(i) + share) / (float64(len(sets)) + 0.5)) })
+	for _, u := range r.units {
+		if u.join != nil {
+			d.Joins = append(d.Joins, *u.join)
+		}
+	}
+	for i, u := range r.units {
+		err := r.set(u, func(share float64) { j.Progress((float64(i) + share) / (float64(len(r.units)) + 0.5)) })
 		if err != nil {
-			return d, fmt.Errorf("set “%s”: %w", set.Name, err)
+			return d, fmt.Errorf("set “%s”: %w", u.set.Name, err)
 		}
 	}
 	if err := r.settle(); err != nil {
@@ -317,23 +343,25 @@ type row struct {
 
 // made is a file of a row and a set.
 type made struct {
-	row, set int // of the run's rows, of the job's delivered sets
+	row, set int // of the run's rows and units
 	written  *Written
 	packing  *packing // while its turn has not come
 }
 
 // run evaluates a job's sets, one document and one body of the surface for all.
 type run struct {
-	ctx   context.Context
-	j     *Job
-	body  *compose.Body
-	prog  *compose.Program
-	where int // place of the layer whose Where is written, −1 for none
-	dir   string
-	of    []row
-	made  []made
-	done  int // files, of all
-	all   int
+	ctx    context.Context
+	j      *Job
+	body   *compose.Body
+	prog   *compose.Program
+	where  int // place of the layer whose Where is written, −1 for none
+	dir    string
+	units  []*unit
+	of     []row
+	made   []made
+	done   int // files, of all
+	all    int
+	glbToo bool
 	// Seconds.
 	evaluating, encoding float64
 	model                []int // by role of the GLB's pictures: the row, −1 for none
@@ -348,7 +376,7 @@ func (r *run) rows() {
 	for i := range p.Files {
 		r.of = append(r.of, row{file: &p.Files[i]})
 	}
-	if p.GLB {
+	if r.glbToo {
 		r.modelRows()
 	}
 	if r.where >= 0 {
@@ -366,12 +394,12 @@ func (r *run) sizeOf(k int, set *uv.Set) int {
 	return r.j.sizeOf(r.of[k].file, set)
 }
 
-// set evaluates and writes the files of one set, size by size.
-func (r *run) set(set *uv.Set, progress func(float64)) error {
+// set evaluates and writes the files of one unit, size by size.
+func (r *run) set(u *unit, progress func(float64)) error {
 	var sizes []int
 	work := 0.0
 	for k := range r.of {
-		if n := r.sizeOf(k, set); !slices.Contains(sizes, n) {
+		if n := r.sizeOf(k, u.set); !slices.Contains(sizes, n) {
 			sizes = append(sizes, n)
 			work += float64(n) * float64(n)
 		}
@@ -382,12 +410,12 @@ func (r *run) set(set *uv.Set, progress func(float64)) error {
 	for _, size := range sizes {
 		var of []int
 		for k := range r.of {
-			if r.sizeOf(k, set) == size {
+			if r.sizeOf(k, u.set) == size {
 				of = append(of, k)
 			}
 		}
 		part := float64(size) * float64(size) / work
-		if err := r.sized(set, size, of, func(share float64) { progress(done + share*part) }); err != nil {
+		if err := r.sized(u, size, of, func(share float64) { progress(done + share*part) }); err != nil {
 			return err
 		}
 		done += part
@@ -395,44 +423,33 @@ func (r *run) set(set *uv.Set, progress func(float64)) error {
 	return nil
 }
 
-// cover is a set's square at a size, padded.
-func (r *run) cover(set *uv.Set, size int) (*surface.Surface, error) {
-	cover, err := surface.Cover(r.ctx, r.j.Model, set, size, 0, surface.Across(size))
-	if err != nil {
-		return nil, err
-	}
-	if err := cover.Pad(r.ctx); err != nil {
-		return nil, err
-	}
-	keepTo(cover, r.j.Pad.Px(size))
-	return cover, nil
-}
-
-// sized makes those rows of a set that have one size. Only packed texels, the padding's map and a band's evaluation are held.
-func (r *run) sized(set *uv.Set, size int, of []int, progress func(float64)) error {
-	cover, err := r.cover(set, size)
+// sized makes those rows of a unit that have one size. Only packed texels, the padding's map and a band's evaluation are held.
+func (r *run) sized(u *unit, size int, of []int, progress func(float64)) error {
+	cover, parts, begin, err := r.cover(u, size)
 	if err != nil {
 		return err
 	}
 	packs := make([]*packing, len(of))
 	for i, k := range of {
 		f := r.of[k].file
-		name := r.j.fileName(f, set)
-		if packs[i], err = r.newPacking(cover, set, f, name); err != nil {
+		name := r.j.fileName(f, u.set)
+		if packs[i], err = r.newPacking(cover, u.set, f, name); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
 	cover.Texel = nil // the padding leads to what is packed
-	across := surface.Across(size)
 	begun := time.Now()
-	for from := 0; from < across; from += bandRows {
-		if err := r.band(set, size, from, min(across, from+bandRows), cover, packs); err != nil {
-			return err
+	for n, part := range parts {
+		across := surface.Across(part.Size)
+		for from := 0; from < across; from += bandRows {
+			if err := r.band(u.sets[n], part.Size, from, min(across, from+bandRows), part, begin[n], packs); err != nil {
+				return err
+			}
+			progress(0.7 * (float64(n) + float64(from)/float64(across)) / float64(len(parts)))
 		}
-		progress(0.7 * float64(from) / float64(across))
 	}
 	r.evaluating += time.Since(begun).Seconds()
-	at := slices.IndexFunc(r.j.sets(), func(s *uv.Set) bool { return s == set })
+	at := slices.Index(r.units, u)
 	for i, p := range packs {
 		m := made{row: of[i], set: at, packing: p}
 		if p.later() {
@@ -501,9 +518,9 @@ func (r *run) settle() error {
 			}
 			palette = c.palette(n)
 		}
-		sets := r.j.sets()
 		for _, m := range of {
-			cover, err := r.cover(sets[m.set], r.sizeOf(k, sets[m.set]))
+			u := r.units[m.set]
+			cover, _, _, err := r.cover(u, r.sizeOf(k, u.set))
 			if err != nil {
 				return err
 			}
@@ -565,8 +582,9 @@ func (r *run) list(d *Delivery) {
 	}
 }
 
-// band evaluates some rows of tiles of a set, with one more on either side for the slopes, and packs them.
-func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, packs []*packing) error {
+// band evaluates some rows of tiles of a set, with one more on either side for the slopes, and packs them, the set's first texel as
+// number first.
+func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, first int, packs []*packing) error {
 	c, err := compose.NewBand(r.ctx, r.body, set, size, max(0, from-1), min(surface.Across(size), to+1))
 	if err != nil {
 		return err
@@ -585,7 +603,7 @@ func (r *run) band(set *uv.Set, size, from, to int, cover *surface.Surface, pack
 	for t := range c.Surf.Tiles {
 		if tile := &c.Surf.Tiles[t]; int(tile.Y) >= from && int(tile.Y) < to {
 			do.Tiles = append(do.Tiles, t)
-			begin[t] = int(cover.Tiles[cover.TileAt(tile.X, tile.Y)].From)
+			begin[t] = first + int(cover.Tiles[cover.TileAt(tile.X, tile.Y)].From)
 		}
 	}
 	g := &given{canvas: c, texels: c.Texels(), wheres: map[int][]float32{}}
@@ -626,7 +644,7 @@ func (r *run) beside(d *Delivery) error {
 		on   bool
 		make func(d *Delivery) (*Written, error)
 	}
-	for _, m := range []maker{{p.GLB, r.glb}, {p.MaterialX, r.materialX}, {p.USD, r.usd}, {len(p.Files) > 0, r.wiring}} {
+	for _, m := range []maker{{r.glbToo, r.glb}, {p.MaterialX, r.materialX}, {p.USD, r.usd}, {len(p.Files) > 0, r.wiring}} {
 		if !m.on {
 			continue
 		}
@@ -696,18 +714,21 @@ func (r *run) picture(role, set int) ([]byte, *File, error) {
 // glb is the model with its textures.
 func (r *run) glb(d *Delivery) (*Written, error) {
 	j := r.j
-	sets := j.sets()
-	setOf := slices.Repeat([]int{len(sets)}, len(j.Model.Tris))
-	origin := make([]geom.Vec2, len(sets)+1)
-	for i, s := range sets {
-		origin[i] = s.Origin
-		for _, t := range s.Tris {
-			setOf[t] = i
+	unitOf := slices.Repeat([]int{len(r.units)}, len(j.Model.Tris))
+	origin := make([]geom.Vec2, len(r.units)+1)
+	for i, u := range r.units {
+		if u.join == nil {
+			origin[i] = u.set.Origin
+		}
+		for _, s := range u.sets {
+			for _, t := range s.Tris {
+				unitOf[t] = i
+			}
 		}
 	}
-	o := mesh.GLBOptions{MaterialOf: func(t int) int { return setOf[t] }, Origin: func(t int) geom.Vec2 { return origin[setOf[t]] }, Tangents: true, Generator: "Crust", Nearest: j.Preset.Nearest}
-	for i, s := range sets {
-		mat := mesh.GLBMaterial{Name: s.Name, NamePictures: s.Name}
+	o := mesh.GLBOptions{MaterialOf: func(t int) int { return unitOf[t] }, Origin: func(t int) geom.Vec2 { return origin[unitOf[t]] }, Tangents: true, Generator: "Crust", Nearest: j.Preset.Nearest}
+	for i, u := range r.units {
+		mat := mesh.GLBMaterial{Name: u.set.Name, NamePictures: u.set.Name}
 		for role, to := range []*[]byte{&mat.BaseColour, &mat.ORM, &mat.Normal, &mat.Emissive} {
 			data, f, err := r.picture(role, i)
 			if err != nil {
@@ -722,5 +743,5 @@ func (r *run) glb(d *Delivery) (*Written, error) {
 	// What is not delivered stays plain.
 	o.Materials = append(o.Materials, mesh.GLBMaterial{Name: "not delivered", Colour: [3]float32{0.5, 0.5, 0.5}})
 	w := &Written{File: uv.FileName(j.Asset) + ".glb", Label: "Model"}
-	return w, w.stream(d.aside, func(to *stream) error { return mesh.WriteGLB(to, j.Model, o) })
+	return w, w.stream(d.aside, func(to *stream) error { return mesh.WriteGLB(to, r.moved(), o) })
 }

@@ -90,6 +90,7 @@ type Delivery struct {
 	Document string    `json:"document_sha256"` // of the strata with their strokes
 	Notes    []string  `json:"notes"`
 	Skipped  []string  `json:"skipped,omitempty"` // what has no file, and why
+	Joins    []Join    `json:"joins,omitempty"`   // sheets on which several sets became one
 	Files    []Written `json:"files"`
 	wheres   []Written
 	aside    string

@@ -68,19 +68,28 @@ func (r *reader) read(w *Written) (*imgfile.Picture, error) {
 	return p, nil
 }
 
-// ofSet are a set's picture files.
-func (d *Delivery) ofSet(set string) (out []*Written) {
+// ofSet are the picture files that a set went into, and its cell in them.
+func (d *Delivery) ofSet(set string) (out []*Written, cell Cell) {
+	cell = Cell{Set: set, Side: 1}
+	key := set
+	for i := range d.Joins {
+		for _, c := range d.Joins[i].Sets {
+			if c.Set == set {
+				key, cell = d.Joins[i].Key(), c
+			}
+		}
+	}
 	for i := range d.Files {
-		if w := &d.Files[i]; w.Set == set && len(w.Channels) > 0 {
+		if w := &d.Files[i]; w.Set == key && len(w.Channels) > 0 {
 			out = append(out, w)
 		}
 	}
-	return out
+	return out, cell
 }
 
-// channel reads a source of a set at a size, as shares of the largest value, from the top left; nil when no file holds it. Larger
-// files are averaged down, smaller ones repeated.
-func (r *reader) channel(files []*Written, source string, size int) ([]float32, *Written, error) {
+// channel reads a source of a cell of files at a size, as shares of the largest value, from the top left; nil when no file holds it.
+// Larger files are averaged down, smaller ones repeated.
+func (r *reader) channel(files []*Written, cell *Cell, source string, size int) ([]float32, *Written, error) {
 	w, ok := wire(files, source)
 	if !ok {
 		return nil, nil, nil
@@ -90,10 +99,11 @@ func (r *reader) channel(files []*Written, source string, size int) ([]float32, 
 		return nil, nil, err
 	}
 	out := make([]float32, size*size)
+	l := cell.on(p.Width)
 	for y := range size {
-		y0, y1 := y*p.Height/size, max(y*p.Height/size+1, (y+1)*p.Height/size)
+		y0, y1 := l.py+y*l.n/size, l.py+max(y*l.n/size+1, (y+1)*l.n/size)
 		for x := range size {
-			x0, x1 := x*p.Width/size, max(x*p.Width/size+1, (x+1)*p.Width/size)
+			x0, x1 := l.px+x*l.n/size, l.px+max(x*l.n/size+1, (x+1)*l.n/size)
 			sum := float32(0)
 			for v := y0; v < y1; v++ {
 				for u := x0; u < x1; u++ {
@@ -118,19 +128,19 @@ type Wired struct {
 
 // Wire reads a set's files back at up to a size. bare takes the padding away.
 func Wire(d *Delivery, m *mesh.Model, set *uv.Set, most int, bare bool, open Opened) (*Wired, error) {
-	files := d.ofSet(set.Key)
+	files, cell := d.ofSet(set.Key)
 	if len(files) == 0 {
 		return nil, fmt.Errorf("the delivery has no files of set “%s”", set.Name)
 	}
 	size := 0
 	for _, w := range files {
-		size = max(size, w.Size)
+		size = max(size, cell.on(w.Size).n)
 	}
 	size = min(size, most)
 	r := &reader{open: open}
 	out := &Wired{Size: size, Base: slices.Repeat([]byte{128, 128, 128, 255}, size*size), ORM: slices.Repeat([]byte{255, 204, 0, 255}, size*size), Normal: slices.Repeat([]byte{128, 128, 255, 255}, size*size), Emissive: slices.Repeat([]byte{0, 0, 0, 255}, size*size)}
 	put := func(to []byte, k int, source string) (bool, error) {
-		v, w, err := r.channel(files, source, size)
+		v, w, err := r.channel(files, &cell, source, size)
 		if v == nil {
 			return false, err
 		}
@@ -173,7 +183,7 @@ func Wire(d *Delivery, m *mesh.Model, set *uv.Set, most int, bare bool, open Ope
 		return nil, fault
 	}
 	if metals {
-		if err := r.metallic(files, out); err != nil {
+		if err := r.metallic(files, &cell, out); err != nil {
 			return nil, err
 		}
 	}
@@ -195,10 +205,10 @@ func Wire(d *Delivery, m *mesh.Model, set *uv.Set, most int, bare bool, open Ope
 
 // metallic finds base colour and metallic from diffuse, which Base holds, and specular: what a dielectric would not reflect is
 // metal (the inverse of mixing between the two in linear light, see specular and diffuse).
-func (r *reader) metallic(files []*Written, out *Wired) error {
+func (r *reader) metallic(files []*Written, cell *Cell, out *Wired) error {
 	var spec [3][]float32
 	for k, l := range []string{".r", ".g", ".b"} {
-		v, _, err := r.channel(files, "specular"+l, out.Size)
+		v, _, err := r.channel(files, cell, "specular"+l, out.Size)
 		if err != nil || v == nil {
 			return err
 		}
@@ -261,7 +271,7 @@ func Compare(ctx context.Context, j Job, d *Delivery, open Opened) (out []Differ
 	back := &reader{open: open}
 	var sets []*uv.Set
 	for i := range j.Sets {
-		if len(d.ofSet(j.Sets[i].Key)) > 0 {
+		if files, _ := d.ofSet(j.Sets[i].Key); len(files) > 0 {
 			sets = append(sets, &j.Sets[i])
 		}
 	}
@@ -271,19 +281,21 @@ func Compare(ctx context.Context, j Job, d *Delivery, open Opened) (out []Differ
 	for n, set := range sets {
 		bySize := map[int][]*Written{}
 		var sizes []int
-		for _, w := range d.ofSet(set.Key) {
+		files, cell := d.ofSet(set.Key)
+		for _, w := range files {
 			if !slices.Contains(sizes, w.Size) {
 				sizes = append(sizes, w.Size)
 			}
 			bySize[w.Size] = append(bySize[w.Size], w)
 		}
 		for _, size := range sizes {
-			cover, err := surface.Cover(ctx, j.Model, set, size, 0, surface.Across(size))
+			l := cell.on(size)
+			cover, err := surface.Cover(ctx, j.Model, set, l.n, 0, surface.Across(l.n))
 			if err != nil {
 				return nil, err
 			}
 			for _, w := range bySize[size] {
-				more, err := r.compare(cover, set, w, back)
+				more, err := r.compare(cover, set, w, l, back)
 				if err != nil {
 					return nil, err
 				}
@@ -306,13 +318,13 @@ func planeOf(words string) Plane {
 }
 
 // compare holds one file against the strata.
-func (r *run) compare(cover *surface.Surface, set *uv.Set, w *Written, back *reader) ([]Difference, error) {
+func (r *run) compare(cover *surface.Surface, set *uv.Set, w *Written, l lot, back *reader) ([]Difference, error) {
 	p, err := back.read(w)
 	if err != nil {
 		return nil, err
 	}
-	if p.Width != cover.Size || p.Height != cover.Size {
-		return nil, fmt.Errorf("%s is %d × %d px; it was delivered with %d", w.File, p.Width, p.Height, cover.Size)
+	if p.Width != w.Size || p.Height != w.Size {
+		return nil, fmt.Errorf("%s is %d × %d px; it was delivered with %d", w.File, p.Width, p.Height, w.Size)
 	}
 	f := &File{Label: w.File, Format: w.Format, Bits: w.Bits, SRGB: w.Space == "sRGB"}
 	for k, to := range []func(Plane){func(q Plane) { f.R = q }, func(q Plane) { f.G = &q }, func(q Plane) { f.B = &q }, func(q Plane) { f.A = &q }} {
@@ -332,7 +344,7 @@ func (r *run) compare(cover *surface.Surface, set *uv.Set, w *Written, back *rea
 	pack.pix = make([]byte, cover.Len()*pack.bytes)
 	across := surface.Across(cover.Size)
 	for from := 0; from < across; from += bandRows {
-		if err := r.band(set, cover.Size, from, min(across, from+bandRows), cover, []*packing{pack}); err != nil {
+		if err := r.band(set, cover.Size, from, min(across, from+bandRows), cover, 0, []*packing{pack}); err != nil {
 			return nil, err
 		}
 	}
@@ -352,8 +364,9 @@ func (r *run) compare(cover *surface.Surface, set *uv.Set, w *Written, back *rea
 			if !pack.format.Float {
 				one[0] = geom.Clamp01(one[0])
 			}
-			if far := math.Abs(float64(p.At(int(at)*p.Channels+k) - one[0])); far > out[k].Most {
-				out[k].Most, out[k].X, out[k].Y = far, int(at)%cover.Size, int(at)/cover.Size
+			stands := l.place(int(at))
+			if far := math.Abs(float64(p.At(stands*p.Channels+k) - one[0])); far > out[k].Most {
+				out[k].Most, out[k].X, out[k].Y = far, stands%w.Size, stands/w.Size
 			}
 		}
 		if !pack.format.Float {
@@ -381,7 +394,7 @@ func PlanePicture(w *Written, k, most int, open Opened) (grey []byte, side int, 
 		return nil, 0, fmt.Errorf("%s has no %s", w.File, letter(k))
 	}
 	side = min(most, p.Width)
-	v, _, err := r.channel([]*Written{{File: w.File, Channels: map[string]string{letter(k): "one"}}}, "one", side)
+	v, _, err := r.channel([]*Written{{File: w.File, Channels: map[string]string{letter(k): "one"}}}, &Cell{Side: 1}, "one", side)
 	if err != nil {
 		return nil, 0, err
 	}

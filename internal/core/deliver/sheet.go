@@ -16,8 +16,9 @@ func Pictures(ctx context.Context, j Job, key string, names []string, side int) 
 		return nil, err
 	}
 	r := run{ctx: ctx, j: &j, body: compose.NewBody(compose.NewCache(cacheBytes), j.Model, j.Sets, lastOf(j.Maps)).Show(j.Pictures).Strokes(j.Strokes), where: -1}
-	set := j.sets()[0]
-	cover, err := r.cover(set, side)
+	u := j.units()[0]
+	set := u.set
+	cover, _, _, err := r.cover(u, side)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +35,7 @@ func Pictures(ctx context.Context, j Job, key string, names []string, side int) 
 	if len(packs) == 0 {
 		return nil, fmt.Errorf("none of the sources is there")
 	}
-	if err := r.band(set, side, 0, surface.Across(side), cover, packs); err != nil {
+	if err := r.band(set, side, 0, surface.Across(side), cover, 0, packs); err != nil {
 		return nil, err
 	}
 	out := map[string][]byte{}

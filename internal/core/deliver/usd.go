@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"crust/internal/core/mesh"
 	"crust/internal/core/uv"
 )
 
@@ -13,7 +14,7 @@ import (
 func (r *run) usd(d *Delivery) (*Written, error) {
 	w := &Written{File: uv.FileName(r.j.Asset) + ".usda", Label: "Model"}
 	return w, w.stream(d.aside, func(to *stream) error {
-		u := usdWriter{stream: to, run: r, all: r.materials(d)}
+		u := usdWriter{stream: to, run: r, model: r.moved(), all: r.materials(d)}
 		u.write()
 		return r.ctx.Err()
 	})
@@ -21,9 +22,10 @@ func (r *run) usd(d *Delivery) (*Written, error) {
 
 type usdWriter struct {
 	*stream
-	run *run
-	all []*material
-	ids []string // of the materials
+	run   *run
+	model *mesh.Model // with the UVs that are delivered
+	all   []*material
+	ids   []string // of the materials
 }
 
 func (u *usdWriter) line(deep int, format string, a ...any) {
@@ -58,11 +60,12 @@ func (u *usdWriter) write() {
 	u.line(0, "{")
 	// Which material each triangle has.
 	of := slices.Repeat([]int{-1}, len(j.Model.Tris))
-	sets := j.sets()
 	for i, m := range u.all {
-		for _, s := range m.sets {
-			for _, t := range sets[s].Tris {
-				of[t] = i
+		for _, k := range m.units {
+			for _, s := range u.run.units[k].sets {
+				for _, t := range s.Tris {
+					of[t] = i
+				}
 			}
 		}
 	}
@@ -116,7 +119,7 @@ func putFloat(b []byte, v float32) []byte { return strconv.AppendFloat(b, float6
 func putInt(b []byte, v int32) []byte { return strconv.AppendInt(b, int64(v), 10) }
 
 func (u *usdWriter) mesh(id string, tris []int32, of []int) {
-	m := u.run.j.Model
+	m := u.model
 	order, _, corners := m.Indexed(tris, nil)
 	var pos, nrm, st []float32
 	for _, i := range order {

@@ -40,7 +40,7 @@ func wire(files []*Written, source string) (wired, bool) {
 // material is a material of the delivered model: a set, or all of an asset's UDIM tiles.
 type material struct {
 	name  string
-	sets  []int // of the job's delivered sets
+	units []int // of the run
 	files []*Written
 	tiles bool
 }
@@ -61,7 +61,8 @@ func (m *material) path(w *Written) string {
 // materials groups what was delivered by material.
 func (r *run) materials(d *Delivery) (out []*material) {
 	var tiles *material
-	for i, set := range r.j.sets() {
+	for i, u := range r.units {
+		set := u.set
 		var files []*Written
 		for k := range d.Files {
 			if w := &d.Files[k]; w.Set == set.Key && len(w.Channels) > 0 {
@@ -69,14 +70,14 @@ func (r *run) materials(d *Delivery) (out []*material) {
 			}
 		}
 		if set.Tile == 0 {
-			out = append(out, &material{name: set.Name, sets: []int{i}, files: files})
+			out = append(out, &material{name: set.Name, units: []int{i}, files: files})
 			continue
 		}
 		if tiles == nil {
 			tiles = &material{name: uv.FileName(r.j.Asset), files: files, tiles: true}
 			out = append(out, tiles)
 		}
-		tiles.sets = append(tiles.sets, i)
+		tiles.units = append(tiles.units, i)
 	}
 	return out
 }
@@ -204,8 +205,8 @@ func round3(v float64) float64 { return float64(int(v*1000+0.5)) / 1000 }
 
 func tilesOf(r *run, m *material) string {
 	var out []string
-	for _, i := range m.sets {
-		out = append(out, fmt.Sprint(r.j.sets()[i].Tile))
+	for _, i := range m.units {
+		out = append(out, fmt.Sprint(r.units[i].set.Tile))
 	}
 	return strings.Join(out, ", ")
 }
