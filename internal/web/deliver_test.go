@@ -1,16 +1,20 @@
 package web
 
 import (
+	"fmt"
 	"image/png"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
 
 	"crust/internal/core/deliver"
+	"crust/internal/core/mesh"
 )
 
 // The Deliver page by hand: a cell of the packing table is changed, the table saved as a preset of one's own, delivered to a
@@ -148,4 +152,96 @@ func TestDeliveringByHand(t *testing.T) {
 	if f := r.faulty(); len(f) > 0 {
 		t.Errorf("page errors: %s", strings.Join(f, "; "))
 	}
+}
+
+// twoSheets is a model of two squares side by side, a set each, both over the whole of their UV squares.
+const twoSheets = `o left
+v 0 0 0
+v 1 0 0
+v 1 1 0
+v 0 1 0
+v 1.1 0 0
+v 2.1 0 0
+v 2.1 1 0
+v 1.1 1 0
+vt 0.02 0.02
+vt 0.98 0.02
+vt 0.98 0.98
+vt 0.02 0.98
+usemtl left
+f 1/1 2/2 3/3 4/4
+o right
+usemtl right
+f 5/1 6/2 7/3 8/4
+`
+
+// Two sets are joined on a sheet: laid out by density, told where they lie on each other, dragged apart, delivered as one with the
+// model's new UVs, and read back.
+func TestJoiningByHand(t *testing.T) {
+	r := withModel(t, "sheets.obj", []byte(twoSheets))
+	r.until(`crust.state.sets.length === 2`)
+	r.click(`.stations a[data-stage="deliver"]`)
+	r.click("#join-new")
+	r.until(`crust.deliver.joins.sheet()?.round === 'density' && document.querySelector('#join-conflicts').textContent === 'No set lies on another.'`)
+	r.click(`#join-round [data-value="together"]`)
+	r.until(`document.querySelector('#join-conflicts').textContent.includes('left and right lie on each other on 92 %')`)
+	r.axe("joinsheet")
+	r.click(`#join-round [data-value="grid"]`)
+	r.until(`crust.deliver.joins.sheet().round === 'grid' && crust.deliver.joins.sheet().sets[1].x === 0.5`)
+	// The right one is dragged from the top right quarter to the bottom left one.
+	at := func(x, y float64) string {
+		return r.eval(`(b => [b.left + ` + ftoa(x) + ` * b.width, b.top + ` + ftoa(y) + ` * b.height].join(' '))(document.querySelector('#join-canvas').getBoundingClientRect())`)
+	}
+	r.brush(pointOf(t, at(0.75, 0.25)), pointOf(t, at(0.25, 0.75)))
+	r.until(`(c => c.x === 0 && c.y === 0.5 && c.side === 0.5)(crust.deliver.joins.sheet().sets[1])`)
+	r.try("type", "#join-name", func(e *rod.Element) error {
+		if err := e.SelectAllText(); err != nil {
+			return err
+		}
+		if err := e.Input("both"); err != nil {
+			return err
+		}
+		return e.Type(input.Enter)
+	})
+	r.until(`crust.deliver.joins.sheet()?.name === 'both'`)
+	r.click("#join-close")
+	r.click(`[data-preset="orm-green-down"]`)
+	r.click(`#deliver-size [data-size="256"]`)
+	r.until(`crust.deliver.plan?.files.map(f => f.file).join(' ') === 'both_basecolor.png both_orm.png both_normal.png sheets.glb wiring.txt delivery.json'`)
+	r.click("#deliver")
+	r.until(`document.querySelector('[data-zip="1"]')`)
+	files := r.zip(1)
+	if len(files) != 6 {
+		t.Errorf("%d files", len(files))
+	}
+	m, err := mesh.Open(mesh.File{Name: "sheets.glb", Data: files["sheets.glb"]}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range m.UVs {
+		// In Crust's UVs v points up: the left square lies in the top left quarter, the right one below it.
+		if up := m.Positions[i].X < 1.05; m.UVs[i].X > 0.5 || (m.UVs[i].Y > 0.5) != up {
+			t.Errorf("the vertex at %v has the UV %v", m.Positions[i], m.UVs[i])
+		}
+	}
+	r.click(`[data-look="1"]`)
+	r.until(`crust.deliver.readBack.wiredOnce`)
+	r.click("#read-compare")
+	r.until(`document.querySelectorAll('[data-difference]').length > 5`)
+	if worst := r.number(`Math.max(...crust.deliver.readBack.differences.map(d => d.steps))`); worst > 0.51 {
+		t.Errorf("it reads back %.2f steps off", worst)
+	}
+	if f := r.faulty(); len(f) > 0 {
+		t.Errorf("page errors: %s", strings.Join(f, "; "))
+	}
+}
+
+func ftoa(v float64) string { return strconv.FormatFloat(v, 'g', -1, 64) }
+
+func pointOf(t *testing.T, text string) (p proto.Point) {
+	t.Helper()
+	if _, err := fmt.Sscan(text, &p.X, &p.Y); err != nil {
+		t.Fatal(err)
+	}
+	return p
 }

@@ -290,7 +290,7 @@ class App {
     if (!STAGES.includes(name)) return;
     const before = this.stageName;
     this.stageName = name;
-    if (name !== 'deliver') this.deliver?.readBack.close();
+    if (name !== 'deliver') { this.deliver?.readBack.close(); this.deliver?.joins.close(); }
     document.body.dataset.stage = name;
     if (push) history.pushState(null, '', `/assets/${this.id}/${name}`);
     this.applyLayout();

@@ -4,6 +4,7 @@ import { call } from './api.js';
 import { value } from './values.js';
 import { PlaneList } from './planes.js';
 import { ReadBack } from './readback.js';
+import { Joins } from './joins.js';
 
 const LETTERS = ['r', 'g', 'b', 'a'];
 
@@ -20,6 +21,7 @@ export class Deliver {
     this.count = 0;
     this.planes = new PlaneList(app, this);
     this.readBack = new ReadBack(app);
+    this.joins = new Joins(app, this);
     $('#deliver').onclick = () => this.run(false);
     $('#deliver-replace').onclick = () => this.run(true);
     $('#packing-add').onclick = () => this.change(p => p.files.push({ label: 'New file', map: 'new', r: 'roughness', format: 'png', bits: 8 }));
@@ -148,6 +150,7 @@ export class Deliver {
       return b;
     }));
     this.sets(h);
+    this.joins.take();
     this.padding(h, p);
     this.planned();
     this.ask();
@@ -257,7 +260,7 @@ export class Deliver {
     go.disabled = !!s.job || !s.hasUV || !plan || !!plan.error;
     if (!plan) return;
     const at = new Map(s.sets.map((k, i) => [k.name, i]));
-    $('#files').replaceChildren(...plan.files.map(f => el('li', { title: f.what }, f.set ? pennant(at.get(f.set)) : el('span.pennant.none', {}), el('span.figure.name', {}, f.file), el('span.figure', {}, f.size ? `${f.size} · ≈ ${mb(f.bytes)}` : f.what))));
+    $('#files').replaceChildren(...plan.files.map(f => el('li', { title: f.what }, f.set && at.has(f.set) ? pennant(at.get(f.set)) : el('span.pennant.none', {}), el('span.figure.name', {}, f.file), el('span.figure', {}, f.size ? `${f.size} · ≈ ${mb(f.bytes)}` : f.what))));
     $('#files-title').textContent = `Will be written · ${plan.files.length} files, ≈ ${mb(plan.bytes)}`;
     complain($('#plan-error'), plan.error || '');
     const stale = s.cells.filter(c => c.state === 'stale');

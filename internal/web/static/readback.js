@@ -36,7 +36,7 @@ export class ReadBack {
     this.wrong.clear();
     this.files = [];
     this.differences = [];
-    this.set = this.app.state.sets.find(k => d.note.files.some(f => f.set === k.name))?.name;
+    this.set = this.app.state.sets.find(k => this.went(k.name))?.name;
     document.body.classList.add('reading');
     $('#readback').hidden = false;
     $('#read-title').textContent = `${d.title}, ${d.made}`;
@@ -46,6 +46,15 @@ export class ReadBack {
     this.render();
     await Promise.all([this.list(), this.wire()]);
   }
+
+  /** What the files of a set belong to: the set itself, or the join sheet that it lies on. */
+  family(set) {
+    const sheet = this.made.note.joins?.find(j => j.sets.some(c => c.set === set));
+    return sheet ? `join:${sheet.name}` : set;
+  }
+
+  /** Whether a set was delivered. */
+  went(set) { const of = this.family(set); return this.made.note.files.some(f => f.set === of); }
 
   close() {
     if (!this.id) return;
@@ -75,7 +84,7 @@ export class ReadBack {
   async wire() {
     const mine = this.wiring = {}, bare = MISTAKES.some(m => m.bare && this.wrong.has(m.name));
     for (const k of this.app.state.sets) {
-      if (!this.made.note.files.some(f => f.set === k.name)) continue;
+      if (!this.went(k.name)) continue;
       let b;
       try {
         b = await call('GET', `${this.app.api}/deliveries/${this.id}/wired?set=${encodeURIComponent(k.name)}${bare ? '&bare=1' : ''}`);
@@ -123,13 +132,13 @@ export class ReadBack {
     $('#read-compare').textContent = this.differences.length ? 'Compare again' : 'Compare with the strata';
     $('#read-differences').replaceChildren(...[...most.values()].map(d => el('tr', {}, el('td', {}, this.app.deliver.planes.words(d.channel.replace(/^inverted /, ''))), el('td.figure', { 'data-difference': d.channel }, d.steps ? `${d.steps.toFixed(2)} steps` : d.most.toExponential(1)), el('td.quiet', { title: `${d.file}, texel ${d.x}, ${d.y}` }, d.file))));
     // The files of a set, channel by channel.
-    $('#read-sets').replaceChildren(...sets.filter(k => this.made.note.files.some(f => f.set === k.name)).map(k => {
+    $('#read-sets').replaceChildren(...sets.filter(k => this.went(k.name)).map(k => {
       const b = el('button', { 'data-set': k.name, 'aria-pressed': k.name === this.set }, pennant(at.get(k.name)), k.label);
       b.classList.toggle('on', k.name === this.set);
       b.onclick = () => { this.set = k.name; this.render(); };
       return b;
     }));
-    const files = this.files.filter(f => f.set === this.set && f.channels);
+    const files = this.files.filter(f => f.channels && this.set && f.set === this.family(this.set));
     $('#read-files').replaceChildren(...files.map(f => el('div.read-file', {}, el('div', {}, el('strong.figure', {}, f.file), el('span.quiet', {}, `${f.colour_space} · ${f.size} px · ${f.bits} bits · ${mb(f.bytes)}`)),
       el('div.read-planes', {}, ...['R', 'G', 'B', 'A'].filter(k => f.channels[k]).map(k => {
         const n = 'RGBA'.indexOf(k), src = `${this.app.api}/deliveries/${this.id}/plane?file=${encodeURIComponent(f.file)}&k=${n}`;
