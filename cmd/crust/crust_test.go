@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"image/png"
 	"io"
 	"mime/multipart"
@@ -18,6 +19,8 @@ import (
 	"time"
 
 	"crust/internal/core/mesh"
+	"crust/internal/store"
+	"crust/internal/studio"
 )
 
 // The tests run the real program: this test binary with a variable set.
@@ -432,6 +435,48 @@ func TestLayoutWritesAModelWithTheNewChannelFirst(t *testing.T) {
 	for _, bad := range [][]string{{"--margin", "wide"}, {"--margin", "0.7"}, {"--out", "x.obj"}, {"--into", "heap"}, {"--size", "3"}} {
 		if _, errs, status := crust(t, append([]string{"layout", file}, bad...)...); status != 2 || strings.Count(errs, "\n") != 1 {
 			t.Errorf("%v: status %d, %q; want 2 and one line", bad, status, errs)
+		}
+	}
+}
+
+// An asset goes out of a data folder as an archive and into another, by its name.
+func TestPackAndUnpack(t *testing.T) {
+	dir := t.TempDir()
+	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
+	st, err := store.Open(one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := studio.New(st)
+	id, err := s.Create("quay", studio.Upload{{Name: "quay.obj", Data: []byte("v 0 0 0\nv 1 0 0\nv 1 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nf 1/1 2/2 3/3\n")}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	st.Close()
+	file := filepath.Join(dir, "quay.crust.zip")
+	if _, errs, status := crust(t, "pack", "quay", "--data", one, "--out", file); status != 0 {
+		t.Fatal(errs)
+	}
+	out, errs, status := crust(t, "unpack", file, "--data", two)
+	if status != 0 || out != "1\n" {
+		t.Fatal(out, errs)
+	}
+	was, _, _ := crust(t, "strata", fmt.Sprint(id), "--data", one)
+	if is, _, status := crust(t, "strata", "quay", "--data", two); status != 0 || is != was || !strings.Contains(is, "Base") {
+		t.Errorf("the strata are %s, they were %s", is, was)
+	}
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"pack", "quay", "--data", one}, 2, "--out: name the archive"}, {[]string{"pack", "mole", "--data", one, "--out", file}, 1, "there is no asset “mole”"},
+		{[]string{"pack", "quay", "--data", dir, "--out", file}, 1, "is no data folder"}, {[]string{"unpack", filepath.Join(dir, "nothing.crust.zip"), "--data", two}, 1, "there is no such file"},
+		{[]string{"unpack", filepath.Join(one, "crust.db"), "--data", two}, 1, "crust.db: the archive is no sound zip"},
+	} {
+		if _, errs, status := crust(t, c.args...); status != c.status || !strings.Contains(errs, c.want) || strings.Count(errs, "\n") != 1 {
+			t.Errorf("%v: %d, %s", c.args, status, errs)
 		}
 	}
 }

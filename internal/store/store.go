@@ -426,15 +426,7 @@ func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts 
 // PutMap stores a baked map in place of the one before.
 func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) (err error) {
 	defer fault(&err)
-	data := make([]byte, 2*len(m.Pix))
-	// Low and high bytes apart, differences from texel to texel: smooth maps pack far smaller.
-	low, high := data[:len(m.Pix)], data[len(m.Pix):]
-	for i, v := range m.Pix {
-		if i >= m.Channels {
-			v -= m.Pix[i-m.Channels]
-		}
-		low[i], high[i] = byte(v), byte(v>>8)
-	}
+	data := parted(m)
 	pieces, err := squeeze(data)
 	if err != nil {
 		return err

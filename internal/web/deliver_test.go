@@ -3,6 +3,8 @@ package web
 import (
 	"fmt"
 	"image/png"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -231,6 +233,25 @@ func TestJoiningByHand(t *testing.T) {
 	if worst := r.number(`Math.max(...crust.deliver.readBack.differences.map(d => d.steps))`); worst > 0.51 {
 		t.Errorf("it reads back %.2f steps off", worst)
 	}
+	// Home saves it as an archive, and makes an asset of it again, with its sheets and layers.
+	r.click("#read-close")
+	r.open("/")
+	href := r.eval(`document.querySelector('[data-archive]').getAttribute('href')`)
+	res, err := http.Get("http://" + r.addr + strings.Trim(href, `"`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	file := filepath.Join(t.TempDir(), "sheets.crust.zip")
+	data, err := io.ReadAll(res.Body)
+	if err == nil {
+		err = os.WriteFile(file, data, 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.page.MustElement("#model-files").MustSetFiles(file)
+	r.until(`location.pathname === '/assets/2/paint' && window.crust?.state?.shipping.joins?.[0].name === 'both' && crust.doc.layers.length > 0`)
 	if f := r.faulty(); len(f) > 0 {
 		t.Errorf("page errors: %s", strings.Join(f, "; "))
 	}

@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/deliver"
 	"crust/internal/core/imgfile"
+	"crust/internal/core/uv"
 	"crust/internal/studio"
 )
 
@@ -88,4 +90,20 @@ func (s *Server) deliveredPlane(c *echo.Context, a *studio.Asset) error {
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")
 	return c.Blob(http.StatusOK, "image/png", data)
+}
+
+// archive is the asset as an archive, with its baked maps when maps is 1.
+func (s *Server) archive(c *echo.Context, a *studio.Asset) error {
+	f, err := os.CreateTemp("", "crust-archive-*")
+	if err != nil {
+		return deliver.Told(err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if err := s.studio.Pack(f, a.ID, c.QueryParam("maps") == "1"); err != nil {
+		return deliver.Told(err)
+	}
+	attach(c, uv.FileName(a.Name())+".crust.zip")
+	http.ServeFile(c.Response(), c.Request(), f.Name())
+	return nil
 }

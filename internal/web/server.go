@@ -2,6 +2,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"embed"
@@ -192,6 +193,7 @@ func (s *Server) routes() {
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
 	e.GET("/api/assets/:id/picture", s.picture)
+	e.GET("/api/assets/:id/archive", s.with(s.archive))
 	e.PUT("/api/assets/:id/picture", s.with(s.putPicture))
 	e.GET("/api/assets/:id/socket", s.with(s.socket))
 	e.GET("/api/assets/:id/mesh", s.with(s.mesh))
@@ -468,6 +470,13 @@ func (s *Server) create(c *echo.Context) error {
 	u, err := upload(c)
 	if err != nil {
 		return err
+	}
+	if len(u) == 1 && studio.IsArchive(u[0].Data) {
+		id, err := s.studio.Unpack(bytes.NewReader(u[0].Data), int64(len(u[0].Data)))
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusCreated, map[string]any{"id": id, "stage": "paint"})
 	}
 	id, err := s.studio.Create("", u, nil)
 	if err != nil {

@@ -18,8 +18,8 @@ async function create(files) {
   if (!files.length) return;
   document.body.classList.add('busy');
   try {
-    const { id } = await upload('/api/assets', files, bringing);
-    location.href = `/assets/${id}/intake`;
+    const { id, stage } = await upload('/api/assets', files, bringing);
+    location.href = `/assets/${id}/${stage || 'intake'}`;
   } catch (e) {
     complain(words, e.message);
   } finally {

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"crust/internal/core/deliver"
+	"crust/internal/store"
+	"crust/internal/studio"
+)
+
+// openData opens a data folder that is there.
+func openData(dir string) (*store.Store, error) {
+	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
+		return nil, fmt.Errorf("%s is no data folder; name one with --data", dir)
+	}
+	return store.Open(dir)
+}
+
+// packCommand writes an asset of a data folder, which may be open in a server, as an archive.
+func packCommand() *cobra.Command {
+	c := &cobra.Command{Use: "pack ASSET", Short: "Write an asset as an archive (docs/archive.md)", Args: exactly("an asset, by its name or number")}
+	data := c.Flags().String("data", dataFolder(), "data folder")
+	out := c.Flags().String("out", "", "archive to write, such as buoy.crust.zip")
+	bare := c.Flags().Bool("without-maps", false, "leave the baked maps out; they can be baked again")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		if *out == "" {
+			return wrong{fmt.Errorf("--out: name the archive to write")}
+		}
+		st, err := openData(*data)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		id, err := findAsset(st, args[0])
+		if err != nil {
+			return err
+		}
+		s := studio.New(st)
+		defer s.Close()
+		return deliver.WriteAside(*out, func(w io.Writer) error { return s.Pack(w, id, !*bare) })
+	}
+	return c
+}
+
+// unpackCommand makes an asset from an archive.
+func unpackCommand() *cobra.Command {
+	c := &cobra.Command{Use: "unpack FILE.crust.zip", Short: "Make an asset from an archive", Args: exactly("an archive")}
+	data := c.Flags().String("data", dataFolder(), "data folder")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		f, err := os.Open(args[0])
+		if err != nil {
+			return fmt.Errorf("%s: there is no such file; check the path", args[0])
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		st, err := store.Open(*data)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		s := studio.New(st)
+		defer s.Close()
+		id, err := s.Unpack(f, info.Size())
+		if err != nil {
+			return fmt.Errorf("%s: %w", filepath.Base(args[0]), err)
+		}
+		fmt.Println(id)
+		return nil
+	}
+	return c
+}
