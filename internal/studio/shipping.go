@@ -386,7 +386,8 @@ func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
 		}
 	}
 	for _, kind := range deliver.MapsRead(j.Document, j.Preset) {
-		if n := missing[kind]; n > 0 {
+		// Without a map of normals the model's own stand in.
+		if n := missing[kind]; n > 0 && kind != bake.Normal && kind != bake.WorldNormal {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("%s is not baked on %s; flat, open surface stands in for it.", labelOf(kind), setsWord(n)))
 		}
 	}

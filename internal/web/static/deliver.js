@@ -314,7 +314,7 @@ export class Deliver {
       const gone = el('button.plain', { title: d.folder ? 'Forget it; its files stay' : 'Delete it', 'aria-label': `Forget the delivery of ${d.made}`, 'data-drop': d.id }, icon('trash'));
       gone.onclick = async () => { if (await this.app.do('drop-delivery', { number: d.id })) await this.list(); };
       return el('tr', { 'data-delivery': d.id }, el('td.figure', {}, d.made), el('td', {}, d.title), el('td.figure', {}, d.size ? `${d.size} px` : 'own'), el('td', {}, `${d.note.files.length + 1} files, ${mb(d.note.files.reduce((n, f) => n + f.bytes, 0))}`),
-        el('td.quiet', { title: d.folder }, d.folder ? shorter(d.folder, this.plan?.root) : ''), el('td.row', {}, d.zip ? el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip') : '', look, again, gone));
+        el('td.quiet', { title: d.folder }, d.folder ? shorter(d.folder, this.plan?.root) : ''), el('td', {}, el('div.row', {}, d.zip ? el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip') : '', look, again, gone)));
     }));
   }
 }
