@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"fmt"
 	"image/png"
 	"io"
@@ -16,6 +17,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 
 	"crust/internal/core/deliver"
+	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
 )
 
@@ -23,6 +25,9 @@ import (
 // folder, again with nothing changed, in the way of a file of others; and what was delivered is read back and read wrong.
 func TestDeliveringByHand(t *testing.T) {
 	r := withModel(t, "plates.obj", []byte(twoPlates))
+	r.click(`.stations a[data-stage="intake"]`)
+	r.click("#own-take")
+	r.until(`document.querySelector('#intake-complaint').textContent.startsWith('the model came without materials')`)
 	r.click(`.stations a[data-stage="deliver"]`)
 	r.until(`document.querySelectorAll('#files li').length > 0`)
 	r.click(`[data-preset="orm-green-down"]`)
@@ -265,4 +270,28 @@ func pointOf(t *testing.T, text string) (p proto.Point) {
 		t.Fatal(err)
 	}
 	return p
+}
+
+// A model's own materials are taken in from Intake and seen on the model; one that has none says so.
+func TestOwnMaterialsByHand(t *testing.T) {
+	red, err := imgfile.Bytes(&imgfile.Image{Width: 2, Height: 2, Channels: 3, Bits: 8, Pix8: bytes.Repeat([]byte{220, 30, 20}, 4)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := mesh.Sphere(24, 12, 0.5, [3]float64{})
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{MaterialOf: func(int) int { return 0 }, Materials: []mesh.GLBMaterial{{Name: "hull", BaseColour: red, NamePictures: "hull"}}}); err != nil {
+		t.Fatal(err)
+	}
+	r := withModel(t, "ball.glb", b.Bytes())
+	r.click(`.stations a[data-stage="intake"]`)
+	r.click("#own-take")
+	r.until(`crust.stageName === 'paint' && crust.doc.layers.some(l => l.name === 'hull') && crust.state.pictures.length === 1`)
+	r.texel("base", 128, 128, 0, 220, 1)
+	r.texel("base", 128, 128, 1, 30, 1)
+	r.press(input.ControlLeft, 'z')
+	r.until(`!crust.doc.layers.some(l => l.name === 'hull')`)
+	if f := r.faulty(); len(f) > 0 {
+		t.Errorf("page errors: %s", strings.Join(f, "; "))
+	}
 }

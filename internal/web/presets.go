@@ -92,3 +92,15 @@ func (s *Server) conflicts(c *echo.Context, a *studio.Asset) error {
 	}
 	return c.JSON(http.StatusOK, found)
 }
+
+// ownMaterials takes the materials that the model came with in as layers.
+func (s *Server) ownMaterials(c *echo.Context, a *studio.Asset) error {
+	layer, notes, err := a.TakeMaterials()
+	if err != nil {
+		return err
+	}
+	if notes == nil {
+		notes = []string{}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"layer": layer, "notes": notes})
+}

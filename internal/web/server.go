@@ -202,6 +202,7 @@ func (s *Server) routes() {
 	e.GET("/api/assets/:id/preview/:split", s.with(s.preview))
 	e.POST("/api/assets/:id/again", s.with(s.again))
 	e.POST("/api/assets/:id/carry", s.with(s.carry))
+	e.POST("/api/assets/:id/own-materials", s.with(s.ownMaterials))
 	e.GET("/api/assets/:id/flat", s.with(s.flat))
 	e.GET("/api/assets/:id/maps/:kind", s.with(s.mapPicture))
 	e.POST("/api/assets/:id/maps/:kind", s.with(s.bringMap))

@@ -23,32 +23,33 @@ import (
 // Body is an asset's whole surface: its model, sets and baked maps, and the clouds of points that surroundings are read
 // from. The canvases of its sets, at whatever size, share it; one goroutine uses them all at a time.
 type Body struct {
-	cache    *Cache
-	model    *mesh.Model
-	sets     []uv.Set
-	maps     Maps
-	pictures Pictures
-	painted  Painted
-	laid     map[string]*painted // by clause: its strokes, as they were made ready last
-	wets     wets
-	inkID    uint64 // that the inks of its strokes are kept under
-	means    map[meanKey]*mean
-	lag      bool                // averages of what is painted may be a little old: see Hurry
-	renewed  time.Time           // when such averages were brought up to date last,
-	cost     time.Duration       // and how long that took
-	rays     *accel.BVH          // of the model; made when first needed
-	filling  sync.Mutex          // held while what a stroke fills is found
-	idMaps   map[int32]*bake.Map // by set, as far as strokes are held to IDs
-	floor    geom.Vec3           // lowest corner of the model
-	area     float64             // square metres
-	parts    map[string]int32
-	setOf    []int32           // by triangle, −1 for none
-	aims     map[string][]bool // by targets: the triangles that they name
-	beyond   []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
-	mu       sync.Mutex        // held while points of a cloud are evaluated
-	clouds   []*cloud          // the one used last at the end
-	canvases []*Canvas         // those that are open
-	samples  int               // of a cloud at the most
+	cache     *Cache
+	model     *mesh.Model
+	sets      []uv.Set
+	maps      Maps
+	pictures  Pictures
+	painted   Painted
+	laid      map[string]*painted // by clause: its strokes, as they were made ready last
+	wets      wets
+	inkID     uint64 // that the inks of its strokes are kept under
+	means     map[meanKey]*mean
+	lag       bool                // averages of what is painted may be a little old: see Hurry
+	renewed   time.Time           // when such averages were brought up to date last,
+	cost      time.Duration       // and how long that took
+	rays      *accel.BVH          // of the model; made when first needed
+	filling   sync.Mutex          // held while what a stroke fills is found
+	idMaps    map[int32]*bake.Map // by set, as far as strokes are held to IDs
+	floor     geom.Vec3           // lowest corner of the model
+	area      float64             // square metres
+	parts     map[string]int32
+	setOf     []int32           // by triangle, −1 for none
+	aims      map[string][]bool // by targets: the triangles that they name
+	beyond    []int32           // by side of a triangle: the side that it shares an edge with, −1 for none; made when first needed
+	mu        sync.Mutex        // held while points of a cloud are evaluated
+	clouds    []*cloud          // the one used last at the end
+	canvases  []*Canvas         // those that are open
+	densities sync.Map          // float32 by set and UV channel, see density
+	samples   int               // of a cloud at the most
 }
 
 // Maps reads baked maps of a set by kind; those that there are not are left out.

@@ -264,11 +264,14 @@ func (c *Canvas) faces(m *mesh.Model, set *uv.Set) {
 }
 
 // along is how the surface goes along U and V of a triangle, ∂p/∂u and ∂p/∂v; zero where its UVs have no area.
-func along(m *mesh.Model, t int32) (pu, pv geom.Vec3) {
+func along(m *mesh.Model, t int32) (pu, pv geom.Vec3) { return alongUVs(m, m.UVs, t) }
+
+// alongUVs is along for another channel's UVs.
+func alongUVs(m *mesh.Model, uvs []geom.Vec2, t int32) (pu, pv geom.Vec3) {
 	i := m.Tris[t]
 	a, b, d := m.Corners(int(t))
 	e1, e2 := b.Sub(a), d.Sub(a)
-	u1, u2 := m.UVs[i[1]].Sub(m.UVs[i[0]]), m.UVs[i[2]].Sub(m.UVs[i[0]])
+	u1, u2 := uvs[i[1]].Sub(uvs[i[0]]), uvs[i[2]].Sub(uvs[i[0]])
 	if det := u1.Cross(u2); det != 0 {
 		pu = e1.Mul(u2.Y / det).Sub(e2.Mul(u1.Y / det))
 		pv = e2.Mul(u1.X / det).Sub(e1.Mul(u2.X / det))

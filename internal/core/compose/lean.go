@@ -20,7 +20,7 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 	lod := p.Level(g.pitch * l.perMetre)
 	var squares [2][]float32
 	if l.by == strata.ByUV {
-		squares = g.squares(k, t)
+		squares = g.laid(k, t, l.channel)
 		if set := g.setAt(t, 0); set >= 0 {
 			lod = l.levelOn(p, g, set)
 		}
@@ -47,6 +47,14 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 		pu, pv := along(g.body.model, tri)
 		tan := pu.Norm()
 		bit := pv.Sub(tan.Mul(pv.Dot(tan))).Norm()
+		// Of another channel the frame is its own.
+		var right, above geom.Vec3
+		uvs := g.body.channelOf(l.channel)
+		if l.by == strata.ByUV && uvs != nil {
+			qu, qv := alongUVs(g.body.model, uvs, tri)
+			right = qu.Norm()
+			above = qv.Sub(right.Mul(qv.Dot(right))).Norm()
+		}
 		for i := from; i < to; i++ {
 			var sx, sy float32
 			at := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
@@ -60,7 +68,10 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 			case strata.ByUV:
 				x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
 				sx, sy = read(x+0.5, y+0.5)
-				sy = -sy
+				if sy = -sy; uvs != nil {
+					way := right.Mul(sx).Add(above.Mul(sy))
+					sx, sy = way.Dot(tan), way.Dot(bit)
+				}
 			case strata.ByPlane:
 				lie(l.from, 1, 1)
 			default:

@@ -45,6 +45,7 @@ type ramp struct {
 // laying is how a picture is laid.
 type laying struct {
 	by, from   int
+	channel    int     // the model's UV channel that it lies by, from 1 on; 0 for the one in use
 	size       float32 // metres
 	repeats    float32
 	u, v       float32
@@ -60,7 +61,7 @@ type laying struct {
 func newLaying(s *strata.Source, p *picture.Picture) laying {
 	v := s.Laid()
 	sin, cos := math.Sincos(v["turn"] * math.Pi / 180)
-	l := laying{by: int(v["by"]), from: int(v["from"]), size: float32(v["size"]), repeats: float32(v["repeats"]), u: float32(v["u"]), v: float32(v["v"]), sin: float32(sin), cos: float32(cos), mirror: v["mirror"] == 1, rim: float32(v["rim"])}
+	l := laying{by: int(v["by"]), channel: int(v["channel"]), from: int(v["from"]), size: float32(v["size"]), repeats: float32(v["repeats"]), u: float32(v["u"]), v: float32(v["v"]), sin: float32(sin), cos: float32(cos), mirror: v["mirror"] == 1, rim: float32(v["rim"])}
 	l.tall = float32(p.Height) / float32(p.Width)
 	l.perMetre, l.perSquare = float32(p.Width)/l.size, float32(p.Width)*l.repeats
 	return l
@@ -351,7 +352,7 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 	u, v := k.lie[0][:n], k.lie[1][:n]
 	switch l.by {
 	case strata.ByUV:
-		squares := g.squares(k, t)
+		squares := g.laid(k, t, l.channel)
 		for i := range u {
 			x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
 			u[i], v[i] = x+0.5, y+0.5
@@ -414,7 +415,7 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 
 // levelOn is how often the picture is halved for places of a set, where it is laid by UV.
 func (l *laying) levelOn(p *picture.Picture, g *ground, set int32) float32 {
-	return p.Level(l.perSquare * g.pitch * float32(g.body.sets[set].Density(1)))
+	return p.Level(l.perSquare * g.pitch * g.body.density(set, l.channel))
 }
 
 // plane is where a point lies on the picture as seen from above (0), the side (1) or the front (2), from behind when side is
@@ -551,6 +552,71 @@ func (g *ground) setAt(t, i int) int32 {
 		return g.body.setOf[g.spans[t][0].tri]
 	}
 	return g.body.setOf[g.tri[int(g.tiles[t].From)+i]]
+}
+
+// channelOf is the UVs of a channel, nil for the one in use.
+func (b *Body) channelOf(channel int) []geom.Vec2 {
+	if channel < 1 || channel > len(b.model.Channels) {
+		return nil
+	}
+	return b.model.Channels[channel-1].UVs
+}
+
+// density is how many squares of a UV channel a metre of a set is.
+func (b *Body) density(set int32, channel int) float32 {
+	uvs := b.channelOf(channel)
+	if uvs == nil {
+		return float32(b.sets[set].Density(1))
+	}
+	at := [2]int{int(set), channel}
+	if d, ok := b.densities.Load(at); ok {
+		return d.(float32)
+	}
+	area, own := 0.0, 0.0
+	for _, t := range b.sets[set].Tris {
+		i := b.model.Tris[t]
+		own += math.Abs(float64(uvs[i[1]].Sub(uvs[i[0]]).Cross(uvs[i[2]].Sub(uvs[i[0]])))) / 2
+		p, q, r := b.model.Corners(int(t))
+		area += float64(q.Sub(p).Cross(r.Sub(p)).Len()) / 2
+	}
+	d := float32(math.Sqrt(own / max(area, 1e-12)))
+	b.densities.Store(at, d)
+	return d
+}
+
+// laid is where the places of a tile lie in the square of a UV channel of the model, from the top left; outside of 0–1 the picture
+// goes on.
+func (g *ground) laid(k *scratch, t, channel int) (out [2][]float32) {
+	uvs := g.body.channelOf(channel)
+	if uvs == nil {
+		return g.squares(k, t)
+	}
+	n := g.tiles[t].Len()
+	for c := range out {
+		out[c] = k.square[c][:n]
+	}
+	b, m := &k.block, g.body.model
+	g.each(t, func(from, to int, tri int32) {
+		p, q, r := m.Corners(int(tri))
+		i := m.Tris[tri]
+		e1, e2 := q.Sub(p), r.Sub(p)
+		for j := from; j < to; j++ {
+			u, v := parts(e1, e2, geom.Vec3{X: b.X[j], Y: b.Y[j], Z: b.Z[j]}.Sub(p))
+			// On a sliver the place may come out far beside it.
+			u, v = min(max(u, -1), 2), min(max(v, -1), 2)
+			at := uvs[i[0]].Add(uvs[i[1]].Sub(uvs[i[0]]).Mul(u)).Add(uvs[i[2]].Sub(uvs[i[0]]).Mul(v))
+			out[0][j], out[1][j] = within(at.X), within(1-at.Y)
+		}
+	})
+	return out
+}
+
+// within takes whole squares off places that lie thousands of them away, where pictures could not be read any more.
+func within(x float32) float32 {
+	if x > 1000 || x < -1000 {
+		return x - float32(math.Floor(float64(x)))
+	}
+	return x
 }
 
 // squares are where the places of a tile lie in their sets' squares, from the top left, 0–1. Those of scattered places come

@@ -158,18 +158,16 @@ const (
 var compSize = map[int]int{compByte: 1, compUByte: 1, compShort: 2, compUShort: 2, compUInt: 4, compFloat: 4}
 var typeCount = map[string]int{"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
 
-// ReadGLTF reads glTF 2.0 as .glb or .gltf. UVs are turned so that V grows upwards. Each mesh that
-// a node of the default scene shows becomes a part, with the node's transform applied.
-func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
-	r := gltfReader{name: name, files: files, loose: map[int][]bool{}}
+// open reads the document and says what cannot be read at all.
+func (r *gltfReader) open(data []byte) error {
 	text := data
 	if bytes.HasPrefix(data, []byte("glTF")) {
 		var err error
 		if text, err = r.container(data); err != nil {
-			return nil, err
+			return err
 		}
-	} else if strings.HasSuffix(strings.ToLower(name), ".glb") {
-		return nil, r.fail("byte 0", "the file does not begin with “glTF”, so it is not a GLB", "export it again")
+	} else if strings.HasSuffix(strings.ToLower(r.name), ".glb") {
+		return r.fail("byte 0", "the file does not begin with “glTF”, so it is not a GLB", "export it again")
 	}
 	if err := json.Unmarshal(text, &r.doc); err != nil {
 		place, what := "", "the JSON is damaged"
@@ -180,18 +178,28 @@ func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
 			place = fmt.Sprintf("byte %d of its JSON", e.Offset)
 			what = fmt.Sprintf("“%s” holds a %s, which does not belong there", e.Field, e.Value)
 		}
-		return nil, r.fail(place, what, "export the file again")
+		return r.fail(place, what, "export the file again")
 	}
 	if !strings.HasPrefix(r.doc.Asset.Version, "2") {
-		return nil, r.fail("asset.version", fmt.Sprintf("version “%s” is not glTF 2", clip([]byte(r.doc.Asset.Version))), "export as glTF 2.0")
+		return r.fail("asset.version", fmt.Sprintf("version “%s” is not glTF 2", clip([]byte(r.doc.Asset.Version))), "export as glTF 2.0")
 	}
 	for _, x := range r.doc.Required {
 		if !understood(x) {
-			return nil, r.fail("extensionsRequired", "the file needs “"+clipTo(x, 60)+"”, which Crust does not read", "export without it (without mesh compression, say)")
+			return r.fail("extensionsRequired", "the file needs “"+clipTo(x, 60)+"”, which Crust does not read", "export without it (without mesh compression, say)")
 		}
 	}
 	if len(r.doc.Nodes)+len(r.doc.Meshes)+len(r.doc.Materials) > 4*MaxNames {
-		return nil, r.fail("", "too many nodes, meshes or materials", "join parts before exporting")
+		return r.fail("", "too many nodes, meshes or materials", "join parts before exporting")
+	}
+	return nil
+}
+
+// ReadGLTF reads glTF 2.0 as .glb or .gltf. UVs are turned so that V grows upwards. Each mesh that
+// a node of the default scene shows becomes a part, with the node's transform applied.
+func ReadGLTF(name string, data []byte, files Files) (*Model, error) {
+	r := gltfReader{name: name, files: files, loose: map[int][]bool{}}
+	if err := r.open(data); err != nil {
+		return nil, err
 	}
 	r.b = newBuilder(r.attributes())
 	if err := r.pictures(); err != nil {

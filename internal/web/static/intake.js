@@ -18,6 +18,7 @@ export class Intake {
     for (const b of document.querySelectorAll('#split button')) b.onclick = () => this.look(b.dataset.value);
     $('#preview-take').onclick = () => this.takeSplit();
     $('#preview-back').onclick = () => this.look(this.app.state.split);
+    $('#own-take').onclick = () => this.own();
     $('#again-pick').onclick = () => $('#again-files').click();
     $('#again-files').onchange = e => this.again([...e.target.files]);
     $('#again-no').onclick = () => { $('#again-plan').hidden = true; };
@@ -227,6 +228,19 @@ export class Intake {
   }
 
   /** Carries a picture made for the UVs before over, and saves what comes back. */
+  /** Takes the materials that the model came with in as layers, and goes to them. */
+  async own() {
+    complain($('#intake-complaint'), '');
+    try {
+      const { layer, notes } = await call('POST', `${this.app.api}/own-materials`);
+      this.app.stage('paint');
+      this.app.choose(layer);
+      if (notes.length) toast(notes.join(' '));
+    } catch (e) {
+      complain($('#intake-complaint'), e.message);
+    }
+  }
+
   async carry(file) {
     $('#carry-file').value = '';
     if (!file) return;

@@ -144,8 +144,8 @@ export class Sources {
     }
     if (now.normal) out.push(this.pick('of', 'green points', this.app.tables.normalOf.map(o => [o, o.replace('green ', '')]), s.of || this.app.tables.normalOf[0], v => now.commit({ ...s, of: v })));
     else out.push(this.pick('space', 'it holds', [['colour', 'colours'], ['data', 'data']], pic.space, v => this.app.do('space', { key: pic.mark, value: v })), ...this.of(now));
-    const by = s.lay?.by ?? 1, uses = { repeats: by === 0, size: by > 0, from: by === 2, rim: by === 1 };
-    for (const p of this.app.tables.laying) if (uses[p.name] ?? true) out.push(this.number(p, s.lay?.[p.name], now, x => ({ ...s, lay: { ...s.lay, [p.name]: x } })));
+    const by = s.lay?.by ?? 1, uses = { repeats: by === 0, channel: by === 0 && (this.app.state.channels || []).length > 1, size: by > 0, from: by === 2, rim: by === 1 };
+    for (const p of this.app.tables.laying) if (uses[p.name] ?? true) out.push(this.number(p.name === 'channel' ? { ...p, choices: p.choices.slice(0, this.app.state.channels.length + 1) } : p, s.lay?.[p.name], now, x => ({ ...s, lay: { ...s.lay, [p.name]: x } })));
     return out;
   }
 
