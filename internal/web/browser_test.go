@@ -184,7 +184,8 @@ func (r *rig) try(what, sel string, do func(e *rod.Element) error) {
 		if found != nil {
 			r.t.Fatalf("no %s: %v", sel, found)
 		}
-		if err = do(e); err == nil {
+		// One that is drawn anew meanwhile would be waited for without an end.
+		if err = do(e.Timeout(10 * time.Second)); err == nil {
 			return
 		}
 		time.Sleep(200 * time.Millisecond)

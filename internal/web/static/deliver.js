@@ -129,8 +129,8 @@ export class Deliver {
       gone.onclick = () => this.drop(k.name);
       return el('div.own-preset', {}, b, gone);
     };
-    $('#presets').replaceChildren(...this.app.tables.presets.map(k => button(k, false)));
-    $('#presets-own').replaceChildren(...this.own.map(k => button(k, true)));
+    anew($('#presets'), [h.preset], () => this.app.tables.presets.map(k => button(k, false)));
+    anew($('#presets-own'), [h.preset, this.own], () => this.own.map(k => button(k, true)));
     $('#own-title').hidden = !this.own.length;
     $('#preset-export').href = `/api/presets/${encodeURIComponent(h.preset)}`;
     $('#packing-title').textContent = `Packing table · ${p.title}`;
@@ -138,11 +138,11 @@ export class Deliver {
     this.table(p);
     if (document.activeElement !== $('#naming')) $('#naming').value = h.naming || p.naming || '{set}_{map}';
     $('#naming-help').textContent = `${this.app.tables.nameWords.map(w => `{${w}}`).join(' ')}`;
-    $('#beside').replaceChildren(...BESIDE.map(([k, words, title]) => tick(words, !!p[k], on => this.change(q => { q[k] = on; }), title)));
+    anew($('#beside'), BESIDE.map(([k]) => !!p[k]), () => BESIDE.map(([k, words, title]) => tick(words, !!p[k], on => this.change(q => { q[k] = on; }), title)));
     choose($('#deliver-to'), h.to);
     $('#folder-line').hidden = h.to !== 'folder';
     if (document.activeElement !== $('#folder')) $('#folder').value = h.folder;
-    $('#deliver-size').replaceChildren(...[0, ...this.app.tables.deliverSizes.filter(n => p.nearest ? n <= 256 : n >= 256)].map(n => {
+    anew($('#deliver-size'), [h.size, !!p.nearest], () => [0, ...this.app.tables.deliverSizes.filter(n => p.nearest ? n <= 256 : n >= 256)].map(n => {
       const b = el('button', { 'data-size': n, title: n ? '' : 'each set at its own resolution' }, n ? `${n} px` : 'own');
       b.classList.toggle('on', n === h.size);
       b.setAttribute('aria-pressed', n === h.size);
@@ -158,7 +158,10 @@ export class Deliver {
 
   /** The rows of the packing table. */
   table(p) {
-    const box = $('#packing'), focus = document.activeElement?.closest?.('#packing') && document.activeElement.dataset.key;
+    const box = $('#packing'), key = JSON.stringify([p.files, this.more, p.files.map(f => this.fault(f)), this.app.doc.layers.map(l => l.name)]);
+    if (key === this.tableKey) return;
+    this.tableKey = key;
+    const focus = document.activeElement?.closest?.('#packing') && document.activeElement.dataset.key;
     box.replaceChildren(el('thead', {}, el('tr', {}, ...['File', 'R', 'G', 'B', 'A', 'Format', 'Read as', ''].map(t => el('th', {}, t)))), el('tbody', {}, ...p.files.map((f, i) => this.row(p, f, i))));
     if (focus) box.querySelector(`[data-key="${focus}"]`)?.focus({ preventScroll: true });
   }
@@ -234,7 +237,7 @@ export class Deliver {
     const all = this.app.state.sets, some = all.filter(k => !h.only?.length || h.only.includes(k.name));
     $('#deliver-sets-title').textContent = some.length === all.length ? `All ${all.length} sets` : `${some.length} of ${all.length} sets`;
     $('#deliver-sets-box').hidden = all.length < 2;
-    $('#deliver-sets').replaceChildren(...all.map((k, i) => {
+    anew($('#deliver-sets'), [all.map(k => [k.name, k.label]), h.only, h.sizes], () => all.map((k, i) => {
       const on = some.includes(k), box = el('input', { type: 'checkbox', checked: on, 'aria-label': `Deliver ${k.label}`, disabled: on && some.length === 1 });
       box.onchange = () => {
         const next = all.filter(o => o === k ? box.checked : some.includes(o)).map(o => o.name);
@@ -250,7 +253,7 @@ export class Deliver {
     const pad = h.pad || p.padding || { by: 'all' }, by = pad.by || 'all';
     const how = el('select.compact', { 'aria-label': 'Padding' }, ...PADS.map(([v, w]) => el('option', { value: v, selected: v === by }, w)));
     how.onchange = () => this.ship({ pad: { by: how.value, amount: { px: 16, share: 0.01 }[how.value] || 0 } });
-    $('#deliver-pad').replaceChildren(how, by === 'all' ? '' : value({ name: 'padding', label: '', value: pad.amount, min: 0, max: by === 'px' ? 512 : 0.25, default: by === 'px' ? 16 : 0.01, whole: by === 'px', unit: by === 'px' ? 'px' : '', figures: 3, commit: amount => this.ship({ pad: { by, amount } }) }));
+    anew($('#deliver-pad'), [pad], () => [how, by === 'all' ? '' : value({ name: 'padding', label: '', value: pad.amount, min: 0, max: by === 'px' ? 512 : 0.25, default: by === 'px' ? 16 : 0.01, whole: by === 'px', unit: by === 'px' ? 'px' : '', figures: 3, commit: amount => this.ship({ pad: { by, amount } }) })]);
   }
 
   /** What will be written, and what there is to say before. */
@@ -317,6 +320,14 @@ export class Deliver {
         el('td.quiet', { title: d.folder }, d.folder ? shorter(d.folder, this.plan?.root) : ''), el('td', {}, el('div.row', {}, d.zip ? el('a.button', { href: `${this.app.api}/deliveries/${d.id}/zip`, download: '', 'data-zip': d.id }, 'Download zip') : '', look, again, gone)));
     }));
   }
+}
+
+/** Fills a node, when what it is made of has changed: what lies under the pointer stays there. */
+function anew(node, of, make) {
+  const key = JSON.stringify(of);
+  if (node.madeOf === key) return;
+  node.madeOf = key;
+  node.replaceChildren(...make());
 }
 
 /** A box to tick with its words. */

@@ -35,13 +35,15 @@ export class Joins {
   take() {
     const h = this.app.state.shipping, several = this.app.state.sets.length > 1;
     $('#joins-box').hidden = !several;
-    $('#joins').replaceChildren(...this.all.map(j => {
+    const key = JSON.stringify([this.all.map(j => [j.name, j.sets.length]), h.unused]);
+    if (key !== this.linesKey) $('#joins').replaceChildren(...this.all.map(j => {
       const on = !h.unused?.includes(j.name), i = el('input', { type: 'checkbox', checked: on, 'aria-label': `Use join sheet ${j.name}` });
       i.onchange = () => this.deliver.ship({ unused: i.checked ? h.unused.filter(n => n !== j.name) : [...(h.unused || []), j.name] });
       const open = el('button.link', { 'data-join': j.name }, `${j.name} · ${j.sets.length} sets`);
       open.onclick = () => this.open(j.name);
       return el('div.join-line', {}, i, open);
     }));
+    this.linesKey = key;
     if (this.name && !this.sheet()) this.close();
     if (this.name) this.render();
   }
