@@ -33,9 +33,9 @@ func plainPicture(t *testing.T, side int, f func(x, y int) [3]uint8) []byte {
 // twoMaterials is a GLB of two balls over each other in one square of UVs, each with pictures of its own.
 func twoMaterials(t *testing.T) []byte {
 	t.Helper()
-	m := mesh.Sphere(32, 16, 0.5, [3]float64{})
+	m := mesh.Sphere(20, 10, 0.5, [3]float64{})
 	m.Materials[0].Name, m.Parts[0] = "red", "red"
-	o := mesh.Sphere(32, 16, 0.5, [3]float64{1.5, 0, 0})
+	o := mesh.Sphere(20, 10, 0.5, [3]float64{1.5, 0, 0})
 	o.Materials[0].Name, o.Parts[0] = "green", "green"
 	m.Append(o)
 	stripes := func(r, g uint8) []byte {

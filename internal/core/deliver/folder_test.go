@@ -217,7 +217,7 @@ func TestDeliverUntilKilled(t *testing.T) {
 // A process that is killed at any moment of a delivery leaves the old files with the old note or the new with the new, also where
 // folders inside call for the way file by file, once what was begun has been finished; and nothing under a working name.
 func TestKilledDeliveriesAreWhole(t *testing.T) {
-	const kills = 25 // each way
+	const kills = 14 // each way
 	for _, folders := range []bool{false, true} {
 		dir := filepath.Join(t.TempDir(), "out", "maps")
 		if _, err := rounds(t, dir, 0).WriteFolder(dir, false); err != nil {

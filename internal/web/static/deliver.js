@@ -123,7 +123,7 @@ export class Deliver {
       const b = el('button', { 'data-preset': k.name, title: k.help }, k.title);
       b.classList.toggle('on', k.name === h.preset);
       b.setAttribute('aria-pressed', k.name === h.preset);
-      b.onclick = () => this.ship({ preset: k.name, edited: null, size: k.size || h.size });
+      b.onclick = () => this.ship({ preset: k.name, edited: null, ...(k.size ? { size: k.size } : {}) });
       if (!own) return b;
       const gone = el('button.plain', { title: `Delete ${k.title}`, 'aria-label': `Delete ${k.title}`, 'data-gone': k.name }, icon('trash'));
       gone.onclick = () => this.drop(k.name);
