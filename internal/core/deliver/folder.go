@@ -223,6 +223,12 @@ func commit(staged, dir string, gone []string) error {
 	if err != nil {
 		return fmt.Errorf("the folder cannot be read: %w", Told(err))
 	}
+	// Who may read and write there stays as it was.
+	if info, err := os.Stat(dir); err == nil {
+		if err := os.Chmod(staged, info.Mode().Perm()); err != nil {
+			return fmt.Errorf("the folder cannot be written: %w", Told(err))
+		}
+	}
 	keep := func(name string) bool {
 		_, err := os.Lstat(filepath.Join(staged, name))
 		return errors.Is(err, fs.ErrNotExist) && !slices.Contains(gone, name)

@@ -71,6 +71,9 @@ func TestAnotherDeliveryRewritesWhatChanged(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+		if err := os.Chmod(dir, 0o775); err != nil {
+			t.Fatal(err)
+		}
 		old := time.Now().Add(-time.Hour)
 		if err := os.Chtimes(filepath.Join(dir, "same.png"), old, old); err != nil {
 			t.Fatal(err)
@@ -97,6 +100,9 @@ func TestAnotherDeliveryRewritesWhatChanged(t *testing.T) {
 		}
 		if left := inFolder(t, filepath.Dir(dir)); len(left) != 1 {
 			t.Errorf("beside the folder lies %v", left)
+		}
+		if info, err := os.Stat(dir); err != nil || info.Mode().Perm() != 0o775 {
+			t.Errorf("the folder's mode is %v, %v", info.Mode(), err)
 		}
 	}
 }
