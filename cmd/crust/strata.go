@@ -29,10 +29,7 @@ func strataCommand() *cobra.Command {
 		if len(args) != 1 {
 			return wrong{errors.New("give an asset, by its name or number")}
 		}
-		if _, err := os.Stat(filepath.Join(*data, "crust.db")); err != nil {
-			return fmt.Errorf("%s is no data folder; name one with --data", *data)
-		}
-		st, err := store.Open(*data)
+		st, err := openData(*data)
 		if err != nil {
 			return err
 		}

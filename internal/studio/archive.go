@@ -12,7 +12,6 @@ import (
 	"io"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -489,7 +488,7 @@ func (s *Studio) remark(u *unpacking, head *archive, w *store.Whole) error {
 			if m := to[src.Picture]; m != "" {
 				src.Picture = m
 			} else {
-				src.Picture = "p" + strconv.Itoa(0) // of a picture that was gone already
+				src.Picture = "p0" // of a picture that was gone already
 			}
 		}
 		w.Strokes = append(w.Strokes, s.number(d, painted)...)

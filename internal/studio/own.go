@@ -147,7 +147,10 @@ func (a *Asset) TakeMaterials() (mark string, notes []string, err error) {
 	a.mu.Lock()
 	a.pictures = append(a.pictures, rows...)
 	a.tell(a.stateEvent())
-	bottom := a.doc.Layers[0].ID
+	bottom := "" // without layers there is none to lie above
+	if len(a.doc.Layers) > 0 {
+		bottom = a.doc.Layers[0].ID
+	}
 	a.mu.Unlock()
 	// Layers hold their own values from here on, so the sources get their marks last.
 	for i := range layers {

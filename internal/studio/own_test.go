@@ -7,6 +7,7 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/compose"
+	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/layout"
 	"crust/internal/core/mesh"
@@ -76,11 +77,11 @@ func TestAModelsMaterialsGoThroughALayout(t *testing.T) {
 	if l := &d.Layers[1]; l.Name != "red" || l.What.Roughness.Source.Of != "green" || l.What.Metallic.Source.Of != "blue" || l.What.Occlusion.Blend != "multiply" || !l.What.Normal.On || l.Targets[0] != "red" {
 		t.Errorf("%+v", l)
 	}
-	check := func(when string) {
+	// each goes over all covered texels with what is evaluated there.
+	each := func(do func(p geom.Vec3, ch *compose.Channels, k int)) {
 		t.Helper()
 		m, sets := a.Model()
 		body := compose.NewBody(compose.NewCache(64<<20), m, sets, func(string) (map[string]*bake.Map, error) { return nil, nil }).Show(a.picture)
-		seen := map[string]int{}
 		for i := range sets {
 			c, err := compose.NewCanvas(context.Background(), body, &sets[i], 256)
 			if err != nil {
@@ -92,26 +93,28 @@ func TestAModelsMaterialsGoThroughALayout(t *testing.T) {
 			}
 			for tile := range c.Surf.Tiles {
 				for k := int(c.Surf.Tiles[tile].From); k < int(c.Surf.Tiles[tile].To); k++ {
-					// Left of x = 0.75 lies the red ball. Round it the first UV channel goes as the angle does, which its blue tells.
-					p := c.Position(tile, k)
-					name, r, g := "red", float32(200)/255, float32(0)
-					if p.X > 0.75 {
-						name, r, g = "green", 0, float32(180)/255
-					}
-					if ch.Base[0][k]-r > 0.01 || r-ch.Base[0][k] > 0.01 || ch.Base[1][k]-g > 0.01 || g-ch.Base[1][k] > 0.01 {
-						t.Fatalf("%s: at %v the colour is %.3f %.3f %.3f, on %s", when, p, ch.Base[0][k], ch.Base[1][k], ch.Base[2][k], name)
-					}
-					if x := ch.Roughness[k] - float32(100)/255; x > 0.01 || x < -0.01 {
-						t.Fatalf("%s: roughness %.3f", when, ch.Roughness[k])
-					}
-					if x := ch.Metallic[k] - float32(200)/255; x > 0.01 || x < -0.01 {
-						t.Fatalf("%s: metallic %.3f", when, ch.Metallic[k])
-					}
-					seen[name]++
+					do(c.Position(tile, k), ch, k)
 				}
 			}
 			c.Close()
 		}
+	}
+	check := func(when string) {
+		t.Helper()
+		seen := map[string]int{}
+		each(func(p geom.Vec3, ch *compose.Channels, k int) {
+			// Left of x = 0.75 lies the red ball.
+			name, want := "red", [4]float32{200, 0, 100, 200}
+			if p.X > 0.75 {
+				name, want = "green", [4]float32{0, 180, 100, 200}
+			}
+			for n, v := range [4]float32{ch.Base[0][k], ch.Base[1][k], ch.Roughness[k], ch.Metallic[k]} {
+				if d := v - want[n]/255; d > 0.01 || d < -0.01 {
+					t.Fatalf("%s: at %v on the %s ball red, green, roughness, metallic number %d is %.3f, want %.3f", when, p, name, n, v, want[n]/255)
+				}
+			}
+			seen[name]++
+		})
 		if seen["red"] < 1000 || seen["green"] < 1000 {
 			t.Errorf("%s: texels seen %v", when, seen)
 		}
@@ -119,28 +122,12 @@ func TestAModelsMaterialsGoThroughALayout(t *testing.T) {
 	check("with its own UVs")
 	// The blue of a place tells the U of its own channel: the same before and after.
 	blue := func() map[[3]int]float32 {
-		m, sets := a.Model()
-		body := compose.NewBody(compose.NewCache(64<<20), m, sets, func(string) (map[string]*bake.Map, error) { return nil, nil }).Show(a.picture)
 		out := map[[3]int]float32{}
-		for i := range sets {
-			c, err := compose.NewCanvas(context.Background(), body, &sets[i], 256)
-			if err != nil {
-				t.Fatal(err)
+		each(func(p geom.Vec3, ch *compose.Channels, k int) {
+			if p.Y < 0.3 && p.Y > -0.3 && (p.X < 0.75 && p.Z > 0.1 || p.X > 1.5 && p.Z < -0.1) { // away from the poles and from where U begins anew
+				out[[3]int{int(p.X * 40), int(p.Y * 40), int(p.Z * 40)}] = ch.Base[2][k]
 			}
-			ch, err := c.Evaluate(context.Background(), a.Document())
-			if err != nil {
-				t.Fatal(err)
-			}
-			for tile := range c.Surf.Tiles {
-				for k := int(c.Surf.Tiles[tile].From); k < int(c.Surf.Tiles[tile].To); k++ {
-					p := c.Position(tile, k)
-					if p.Y < 0.3 && p.Y > -0.3 && (p.X < 0.75 && p.Z > 0.1 || p.X > 1.5 && p.Z < -0.1) { // away from the poles and from where U begins anew
-						out[[3]int{int(p.X * 40), int(p.Y * 40), int(p.Z * 40)}] = ch.Base[2][k]
-					}
-				}
-			}
-			c.Close()
-		}
+		})
 		return out
 	}
 	before := blue()

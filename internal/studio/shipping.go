@@ -151,7 +151,7 @@ func (h *Shipping) check(sets []uv.Set) error {
 			return err
 		}
 	}
-	if err := h.used().check(); err != nil {
+	if err := deliver.CheckJoins(h.used()); err != nil {
 		return err
 	}
 	// Sets that are gone are forgotten.
@@ -163,21 +163,14 @@ func (h *Shipping) check(sets []uv.Set) error {
 	return nil
 }
 
-// sheets are the join sheets that are used.
-type sheets []deliver.Join
-
-func (h *Shipping) used() (out sheets) {
+// used are the join sheets that are used.
+func (h *Shipping) used() (out []deliver.Join) {
 	for _, j := range h.Joins {
 		if !slices.Contains(h.Unused, j.Name) {
 			out = append(out, j)
 		}
 	}
 	return out
-}
-
-// check finds sheets of one name, and sets on two sheets.
-func (s sheets) check() error {
-	return deliver.CheckJoins(s)
 }
 
 // LaySheet lays the cells of a join sheet out anew.

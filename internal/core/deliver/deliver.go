@@ -546,14 +546,14 @@ func (r *run) list(d *Delivery) {
 		if !r.of[k].file.Skip {
 			continue
 		}
-		flat := true
+		var of []*packing
 		for i := range r.made {
 			if m := &r.made[i]; m.row == k {
-				flat = flat && m.packing.flat()
+				of = append(of, m.packing)
 			}
 		}
-		if skipped[k] = flat; flat {
-			d.Skipped = append(d.Skipped, fmt.Sprintf("%s: nothing lies there on any set, so there is no file", r.of[k].file.Label))
+		if skipped[k] = flat(of); skipped[k] {
+			d.Skipped = append(d.Skipped, fmt.Sprintf("%s: it is one value everywhere on all sets, so there is no file", r.of[k].file.Label))
 		}
 	}
 	slices.SortStableFunc(r.made, func(a, b made) int {

@@ -378,8 +378,7 @@ func (r *run) moved() *mesh.Model {
 	out.Tris, out.UVs = slices.Clone(m.Tris), slices.Clone(m.UVs)
 	out.Positions, out.Normals, out.Colours = slices.Clone(m.Positions), slices.Clone(m.Normals), slices.Clone(m.Colours)
 	// Corners that sets share become one for each.
-	const nobody = ""
-	taken := make([]string, len(m.UVs))
+	taken := make([]bool, len(m.UVs))
 	type corner struct {
 		vertex uint32
 		set    string
@@ -394,14 +393,14 @@ func (r *run) moved() *mesh.Model {
 				n, ok := made[at]
 				if !ok {
 					n = v
-					if taken[v] != nobody {
+					if taken[v] {
 						n = uint32(len(out.UVs))
 						out.UVs, out.Positions, out.Normals = append(out.UVs, m.UVs[v]), append(out.Positions, m.Positions[v]), append(out.Normals, m.Normals[v])
 						if len(m.Colours) > 0 {
 							out.Colours = append(out.Colours, m.Colours[v])
 						}
 					} else {
-						taken[v] = s.Key
+						taken[v] = true
 					}
 					if moves {
 						out.UVs[n] = l.uv(m.UVs[v].Sub(s.Origin))

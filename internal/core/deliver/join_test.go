@@ -65,11 +65,9 @@ func TestLaidTogetherIsPlacedByHand(t *testing.T) {
 		t.Errorf("conflicts %v where there are none", of)
 	}
 	d, got := delivered(t, j)
-	defer d.Close()
 	k := fivePieces(t, true)
 	k.Document = j.Document
-	e, apart := delivered(t, k)
-	defer e.Close()
+	_, apart := delivered(t, k)
 	covered := make([]bool, 256*256)
 	for i := range j.Sets {
 		in := make([]bool, 256*256)
@@ -167,7 +165,7 @@ func TestPackedSheetsKeepTheLook(t *testing.T) {
 	for _, how := range []string{RoundGrid, RoundDensity} {
 		j := fivePieces(t, false)
 		j.Size = 128
-		apart, own := delivered(t, j)
+		_, own := delivered(t, j)
 		joinAll(t, &j, how)
 		if how == RoundDensity {
 			// A metre is as many texels on all, within what whole cells allow; the largest fills most of its side.
@@ -220,8 +218,6 @@ func TestPackedSheetsKeepTheLook(t *testing.T) {
 		if err != nil || bytes.Equal(wired.Base, make([]byte, len(wired.Base))) {
 			t.Error(err)
 		}
-		d.Close()
-		apart.Close()
 	}
 }
 

@@ -215,11 +215,16 @@ func (p *packing) back(cover *surface.Surface) (err error) {
 	return err
 }
 
-// flat tells whether every plane but constant ones holds one value everywhere, which it also has where nothing is laid down.
-func (p *packing) flat() bool {
-	for k := range p.planes {
-		s := &p.planes[k]
-		if s.kind != ofValue && (p.low[k] != p.high[k] || s.kind == "" && s.uses != "" && p.low[k] != s.rest) {
+// flat tells whether every plane of a row's files but constant ones holds one value on all of them, which for channels that only
+// some layers lay down is the one they have without such a layer.
+func flat(of []*packing) bool {
+	for k := range of[0].planes {
+		s := &of[0].planes[k]
+		low, high := float32(math.MaxFloat32), float32(-math.MaxFloat32)
+		for _, p := range of {
+			low, high = min(low, p.low[k]), max(high, p.high[k])
+		}
+		if s.kind != ofValue && (low != high || s.kind == "" && s.uses != "" && low != s.rest) {
 			return false
 		}
 	}

@@ -50,13 +50,31 @@ func wear(t *testing.T, j *Job) {
 	j.Document = d
 }
 
-// delivered runs a preset and reads its pictures back by name.
-func delivered(t *testing.T, j Job) (*Delivery, map[string]*imgfile.Picture) {
+// worn is a job of a preset at a size with the document of wear, and its delivery, which goes with the test.
+func worn(t *testing.T, preset string, size int) (Job, *Delivery) {
+	t.Helper()
+	j := job(t, preset)
+	wear(t, &j)
+	j.Size = size
+	return j, runJob(t, j)
+}
+
+// runJob runs a job; the delivery goes with the test.
+func runJob(t *testing.T, j Job) *Delivery {
 	t.Helper()
 	d, err := Run(context.Background(), j)
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
+// delivered runs a preset and reads its pictures back by name.
+func delivered(t *testing.T, j Job) (*Delivery, map[string]*imgfile.Picture) {
+	t.Helper()
+	d := runJob(t, j)
+	var err error
 	out := map[string]*imgfile.Picture{}
 	for i := range d.Files {
 		w := &d.Files[i]
@@ -163,12 +181,10 @@ func TestMetalsAreBlackInDiffuse(t *testing.T) {
 	j := job(t, "specular-gloss")
 	wear(t, &j)
 	j.Document.Layers[1].Where, j.Document.Layers[1].Targets = nil, []string{"lamp"}
-	d, got := delivered(t, j)
-	defer d.Close()
+	_, got := delivered(t, j)
 	k := job(t, "separate")
 	k.Document = j.Document
-	e, apart := delivered(t, k)
-	defer e.Close()
+	_, apart := delivered(t, k)
 	for _, set := range []string{"hull", "lamp"} {
 		diffuse, specular, base, rough := got[set+"_diffuse.png"], got[set+"_specular.png"], apart[set+"_basecolor.png"], apart[set+"_roughness.png"]
 		for i := range rough.Whole {
@@ -191,11 +207,9 @@ func TestHeightsStateTheirRange(t *testing.T) {
 	j := job(t, "separate")
 	wear(t, &j)
 	d, png16 := delivered(t, j)
-	defer d.Close()
 	k := job(t, "exr-udim")
 	k.Document = j.Document
-	e, exr := delivered(t, k)
-	defer e.Close()
+	_, exr := delivered(t, k)
 	low, high := math.Inf(1), math.Inf(-1)
 	for i, w := range d.Files {
 		if w.Channels["R"] != "height" {
@@ -237,7 +251,6 @@ func TestWhatIsEmptyEverywhereIsSkipped(t *testing.T) {
 	d.Layers = []strata.Layer{l}
 	j.Document = d
 	out, pictures := delivered(t, j)
-	defer out.Close()
 	for name := range pictures {
 		if strings.Contains(name, "emissive") || strings.Contains(name, "height") {
 			t.Errorf("%s is there", name)
@@ -246,14 +259,29 @@ func TestWhatIsEmptyEverywhereIsSkipped(t *testing.T) {
 	if all := strings.Join(out.Skipped, " "); !strings.Contains(all, "Emissive") || !strings.Contains(all, "Height") || len(out.Skipped) != 2 {
 		t.Errorf("the note says %q", out.Skipped)
 	}
+	// Nor is one value on each set, another on every one.
+	j = job(t, "gltf")
+	wear(t, &j)
+	l, m := j.Document.NewLayer("hull"), j.Document.NewLayer("lamp")
+	l.What.Roughness.Number, m.What.Roughness.Number, m.Targets = 0.3, 0.6, []string{"lamp"}
+	j.Document.Layers = []strata.Layer{l, m}
+	j.Preset = &Preset{Name: "own", Title: "Own", Files: []File{{Label: "Roughness", Map: "roughness", R: Plane{From: "roughness"}, Format: "png", Bits: 8, Skip: true}}}
+	if out, pictures = delivered(t, j); len(pictures) != 2 || len(out.Skipped) != 0 {
+		t.Errorf("%d files of two roughnesses, skipped: %q", len(pictures), out.Skipped)
+	}
+	m.What.Roughness.Number = 0.3
+	j.Document.Layers[1] = m
+	if out, pictures = delivered(t, j); len(pictures) != 0 || len(out.Skipped) != 1 {
+		t.Errorf("%d files of one roughness, skipped: %q", len(pictures), out.Skipped)
+	}
 	// On one set of two is not everywhere.
+	j = job(t, "separate")
 	wear(t, &j)
 	l = j.Document.NewLayer("glow")
 	l.What.Emissive = strata.Value{On: true, Hex: "#ff8800", Blend: "over", Opacity: 1}
 	l.Targets = []string{"lamp"}
 	j.Document.Layers = append(j.Document.Layers, l)
 	out, pictures = delivered(t, j)
-	defer out.Close()
 	if pictures["hull_emissive.png"] == nil || pictures["lamp_emissive.png"] == nil || len(out.Skipped) != 0 {
 		t.Errorf("files of what glows on one of two sets are missing; skipped: %q", out.Skipped)
 	}
@@ -314,7 +342,6 @@ func TestPlanesTakeMapsWheresAndNumbers(t *testing.T) {
 		t.Errorf("maps %v are read", got)
 	}
 	d, got := delivered(t, j)
-	defer d.Close()
 	maps, _ := j.Maps("hull")
 	odd, ao, where := got["hull_odd.png"], got["hull_ao.tif"], got["hull_where.png"]
 	for i := range 128 * 128 {
@@ -343,14 +370,7 @@ func TestPlanesTakeMapsWheresAndNumbers(t *testing.T) {
 
 // A palette holds at most its colours, and exactly those of a picture that has no more.
 func TestPalettes(t *testing.T) {
-	j := job(t, "pixel-small")
-	wear(t, &j)
-	j.Size = 64
-	d, err := Run(context.Background(), j)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	_, d := worn(t, "pixel-small", 64)
 	all := map[color.Color]bool{}
 	for i, w := range d.Files {
 		if len(w.Channels) == 0 {
@@ -530,7 +550,6 @@ func TestSizesOfFilesAndSets(t *testing.T) {
 	filed := 0
 	j.Filed = func(done, all int) { filed = max(filed, done) }
 	d, pictures := delivered(t, j)
-	defer d.Close()
 	for name, want := range map[string]int{"hull_basecolor.png": 128, "hull_orm.png": 64, "hull_normal.png": 256, "lamp_basecolor.png": 64, "lamp_orm.png": 32, "lamp_normal.png": 128} {
 		if got := pictures[name]; got == nil || got.Width != want {
 			t.Errorf("%s is not %d px wide", name, want)
@@ -542,7 +561,6 @@ func TestSizesOfFilesAndSets(t *testing.T) {
 	// One set alone.
 	j.Only = []string{"lamp"}
 	d, pictures = delivered(t, j)
-	defer d.Close()
 	if len(pictures) != 3 || pictures["lamp_orm.png"] == nil {
 		t.Errorf("of one set there are %d pictures", len(pictures))
 	}

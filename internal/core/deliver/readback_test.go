@@ -46,14 +46,7 @@ func TestReadBackDiffersByTheQuantisation(t *testing.T) {
 		d.Close()
 	}
 	// A change of the strata is found.
-	j := job(t, "gltf")
-	wear(t, &j)
-	j.Size = 64
-	d, err := Run(context.Background(), j)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	j, d := worn(t, "gltf", 64)
 	j.Document.Layers[0].What.Colour.Hex = "#ff0000"
 	diffs, err := Compare(context.Background(), j, d, from(d))
 	if err != nil || diffs[0].Channel != "base.r" || diffs[0].Most < 0.5 {
@@ -98,14 +91,7 @@ func TestAllLayoutsWireToTheSame(t *testing.T) {
 
 // Without padding, what is not covered is black; files that are gone or changed are told.
 func TestReadBackTellsWhatItFinds(t *testing.T) {
-	j := job(t, "gltf")
-	wear(t, &j)
-	j.Size = 64
-	d, err := Run(context.Background(), j)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer d.Close()
+	j, d := worn(t, "gltf", 64)
 	bare, err := Wire(d, j.Model, &j.Sets[1], 64, true, from(d))
 	if err != nil {
 		t.Fatal(err)

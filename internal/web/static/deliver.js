@@ -28,7 +28,7 @@ export class Deliver {
     $('#preset-back').onclick = () => this.ship({ edited: null });
     $('#preset-save').onclick = () => this.save();
     $('#preset-import').onclick = () => $('#preset-file').click();
-    $('#preset-file').onchange = async e => { const f = e.target.files[0]; e.target.value = ''; if (f) await this.take2(await f.text()); };
+    $('#preset-file').onchange = async e => { const f = e.target.files[0]; e.target.value = ''; if (f) await this.takeFile(await f.text()); };
     $('#preset-name').onkeydown = e => { e.stopPropagation(); if (e.key === 'Enter') this.save(); };
     for (const b of $('#deliver-to').children) b.onclick = () => this.ship({ to: b.dataset.value });
     for (const [id, key] of [['#folder', 'folder'], ['#naming', 'naming']]) {
@@ -40,7 +40,7 @@ export class Deliver {
   async take() {
     this.render();
     if (this.count === 0) this.list();
-    if (!this.asked2) { this.asked2 = true; await this.listOwn(); }
+    if (!this.listed) { this.listed = true; await this.listOwn(); }
   }
 
   get shipping() { return this.app.state.shipping; }
@@ -73,12 +73,13 @@ export class Deliver {
   }
 
   /** Takes a preset's file in. */
-  async take2(text) {
+  async takeFile(text) {
     complain($('#preset-complaint'), '');
     try {
       const p = await call('PUT', '/api/presets', new Blob([text]));
       await this.listOwn();
       await this.ship({ preset: p.name, edited: null });
+      $('#preset-name').value = '';
     } catch (e) {
       complain($('#preset-complaint'), e.message);
     }
@@ -86,7 +87,7 @@ export class Deliver {
 
   async save() {
     const name = $('#preset-name').value.trim(), p = { ...this.preset(), name: name || this.preset().name, title: name || this.preset().title };
-    await this.take2(JSON.stringify({ crust: 'preset 1', ...p }));
+    await this.takeFile(JSON.stringify({ crust: 'preset 1', ...p }));
   }
 
   async drop(name) {
@@ -132,7 +133,11 @@ export class Deliver {
     anew($('#presets'), [h.preset], () => this.app.tables.presets.map(k => button(k, false)));
     anew($('#presets-own'), [h.preset, this.own], () => this.own.map(k => button(k, true)));
     $('#own-title').hidden = !this.own.length;
-    $('#preset-export').href = `/api/presets/${encodeURIComponent(h.preset)}`;
+    // What was changed for this asset goes into the file, too.
+    const file = $('#preset-export');
+    URL.revokeObjectURL(this.exported);
+    file.href = edited ? this.exported = URL.createObjectURL(new Blob([JSON.stringify({ crust: 'preset 1', ...p }, null, 2)], { type: 'application/json' })) : `/api/presets/${encodeURIComponent(h.preset)}`;
+    file.download = `${h.preset}.preset.json`;
     $('#packing-title').textContent = `Packing table · ${p.title}`;
     $('#preset-changed').hidden = !edited;
     this.table(p);
