@@ -232,8 +232,8 @@ export class Deliver {
       f.bits === 8 && !format?.float ? tick('dither', !!f.dither, on => set({ dither: on }), 'rounds up or down by chance, so that gradients do not step') : null,
       tick('leave out where empty', !!f.skip, on => set({ skip: on }), 'no file when all it holds is one value everywhere'),
       f.format === 'png' && f.bits === 8 && f.g && !f.a ? number('colours', 'palette', { min: 0, max: 256, default: 0, zero: 'none', whole: true }) : null,
-      height && !format?.float ? number('low', 'black is', { min: -1, max: 1, default: 0, unit: 'm' }) : null,
-      height && !format?.float ? number('high', 'white is', { min: -1, max: 1, default: 0, unit: 'm' }) : null,
+      height && !format?.float ? number('low', 'black is', { min: -0.1, max: 0.1, default: 0, unit: 'm' }) : null,
+      height && !format?.float ? number('high', 'white is', { min: -0.1, max: 0.1, default: 0, unit: 'm' }) : null,
       height && !format?.float ? el('span.quiet', {}, f.low || f.high ? '' : 'both 0: the range that there is') : null);
   }
 

@@ -24,7 +24,7 @@ export class ReadBack {
     this.id = 0; // of the delivery that is looked at, 0 for none
     this.wrong = new Set();
     $('#read-close').onclick = () => this.close();
-    $('#read-far').onclick = () => { this.app.viewport.stepBack(this.far = !this.far); $('#read-far').setAttribute('aria-pressed', this.far); };
+    $('#read-far').onclick = () => this.step(!this.far);
     $('#read-compare').onclick = () => this.compare();
     addEventListener('keydown', e => { if (e.key === 'Escape' && this.id && !document.querySelector('dialog[open]')) this.close(); });
   }
@@ -41,6 +41,8 @@ export class ReadBack {
     $('#readback').hidden = false;
     $('#read-title').textContent = `${d.title}, ${d.made}`;
     complain($('#read-complaint'), '');
+    if (!this.set) complain($('#read-complaint'), 'None of the sets that were delivered is there any more: the model has been split or laid out otherwise since. Deliver again to see it here.');
+    $('#read-compare').hidden = !this.set;
     this.app.viewport.pair(true);
     this.app.applyLayout();
     this.render();
@@ -62,9 +64,17 @@ export class ReadBack {
     document.body.classList.remove('reading');
     $('#readback').hidden = true;
     $('#read-large').hidden = true;
-    if (this.far) { this.far = false; this.app.viewport.stepBack(false); $('#read-far').setAttribute('aria-pressed', 'false'); }
+    this.step(false);
     this.app.viewport.pair(null);
     this.app.applyLayout();
+  }
+
+  /** Looks from afar, or from where it was again. */
+  step(far) {
+    if (!!this.far === far) return;
+    this.far = far;
+    this.app.viewport.stepBack(far);
+    $('#read-far').textContent = far ? 'Come back' : 'From afar';
   }
 
   async list() {
