@@ -32,6 +32,7 @@ type Asset struct {
 	stop   context.CancelFunc
 	wake   chan struct{}
 
+	choosing     sync.Mutex // held while settings are read, changed and stored; taken before mu
 	mu           sync.Mutex
 	name, split  string
 	size         int
@@ -240,6 +241,20 @@ func (a *Asset) Rename(name string) error {
 }
 
 var errBusy = errors.New("a job is running; stop it or wait for it")
+
+// ChangeSettings changes some settings of coming bakes: the members of a JSON object of Settings.
+func (a *Asset) ChangeSettings(change json.RawMessage) error {
+	a.choosing.Lock()
+	defer a.choosing.Unlock()
+	a.mu.Lock()
+	s := a.settings
+	a.mu.Unlock()
+	s, err := changed(s, change)
+	if err != nil {
+		return err
+	}
+	return a.SetSettings(s)
+}
 
 // SetSettings stores the settings of coming bakes.
 func (a *Asset) SetSettings(s Settings) error {

@@ -1,6 +1,7 @@
 package studio
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -175,6 +176,8 @@ func (h *Shipping) used() (out []deliver.Join) {
 
 // LaySheet lays the cells of a join sheet out anew.
 func (a *Asset) LaySheet(name, how string) error {
+	a.choosing.Lock()
+	defer a.choosing.Unlock()
 	a.mu.Lock()
 	h, sets := a.shipping, a.sets
 	a.mu.Unlock()
@@ -216,7 +219,49 @@ func (a *Asset) Conflicts(name string) (*SheetConflicts, error) {
 	return &SheetConflicts{of, deliver.ConflictSide, append([]uint32{}, texels[:min(len(texels), maxShown)]...)}, nil
 }
 
-// SetShipping changes how the asset is delivered.
+// changed is old with the members of a JSON object put in place of its own, so that what others change at the same time stays.
+func changed[T any](old T, change json.RawMessage) (T, error) {
+	var whole, some map[string]json.RawMessage
+	var out T
+	text, err := json.Marshal(old)
+	if err != nil {
+		return out, err
+	}
+	if err := json.Unmarshal(text, &whole); err != nil {
+		return out, err
+	}
+	if json.Unmarshal(change, &some) != nil {
+		return out, errNotUnderstood
+	}
+	maps.Copy(whole, some)
+	if text, err = json.Marshal(whole); err != nil {
+		return out, err
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	if d.Decode(&out) != nil {
+		return out, errNotUnderstood
+	}
+	return out, nil
+}
+
+var errNotUnderstood = errors.New("the change could not be understood; load the page again")
+
+// ChangeShipping changes some of how the asset is delivered: the members of a JSON object of Shipping.
+func (a *Asset) ChangeShipping(change json.RawMessage) error {
+	a.choosing.Lock()
+	defer a.choosing.Unlock()
+	a.mu.Lock()
+	h := a.shipping
+	a.mu.Unlock()
+	h, err := changed(h, change)
+	if err != nil {
+		return err
+	}
+	return a.SetShipping(h)
+}
+
+// SetShipping says how the asset is delivered.
 func (a *Asset) SetShipping(h Shipping) error {
 	if h.Edited == nil {
 		if _, err := a.studio.Preset(h.Preset); err != nil {

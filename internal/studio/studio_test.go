@@ -255,6 +255,9 @@ func TestRefusedFilesChangeNothing(t *testing.T) {
 		{a.SetSettings(Settings{Quality: "best", Size: 512}), "“best” is not a quality; use draft"},
 		{a.SetSettings(Settings{Quality: "draft", Size: 512, Far: -1}), "lengths must be zero or more metres"},
 		{a.Bake(nil), "nothing is chosen to bake"},
+		{a.ChangeShipping(json.RawMessage(`{"size":"large"}`)), "could not be understood"},
+		{a.ChangeShipping(json.RawMessage(`{"colour":"red"}`)), "could not be understood"},
+		{a.ChangeSettings(json.RawMessage(`[]`)), "could not be understood"},
 		{a.SetShipping(Shipping{Preset: "nothing", Size: 512, To: ToZip}), "there is no preset “nothing”; use gltf"},
 		{a.SetShipping(Shipping{Preset: "gltf", Size: 300, To: ToZip}), "300 px is not offered"},
 		{a.SetShipping(Shipping{Preset: "gltf", Size: 512, To: "moon"}), "goes to a zip or a folder"},
@@ -462,5 +465,35 @@ func TestPastedLayersBringTheirPictures(t *testing.T) {
 	}
 	if _, err := to.Edit(strata.Edit{Do: "paste", Value: again}, false); err != nil || len(to.pictures) != 1 {
 		t.Errorf("%d pictures, %v", len(to.pictures), err)
+	}
+}
+
+// Two pages change different things at the same moment; each stays.
+func TestChangesOfTwoPagesAreBothKept(t *testing.T) {
+	a := ball(t, newStudio(t, t.TempDir()))
+	var w sync.WaitGroup
+	for _, change := range []string{`{"folder":"a/b"}`, `{"size":512}`, `{"naming":"T_{set}_{map}"}`, `{"sizes":{"asset":2048}}`} {
+		w.Go(func() {
+			if err := a.ChangeShipping(json.RawMessage(change)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	for _, change := range []string{`{"quality":"draft"}`, `{"size":512}`, `{"radius":0.25}`} {
+		w.Go(func() {
+			if err := a.ChangeSettings(json.RawMessage(change)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	w.Wait()
+	if h := a.shipping; h.Folder != "a/b" || h.Size != 512 || h.Naming != "T_{set}_{map}" || h.Sizes["asset"] != 2048 || h.Preset != "gltf" {
+		t.Errorf("deliveries: %+v", h)
+	}
+	if s := a.settings; s.Quality != "draft" || s.Size != 512 || s.Radius != 0.25 {
+		t.Errorf("bakes: %+v", s)
+	}
+	if err := a.ChangeShipping(json.RawMessage(`{"sizes":{}}`)); err != nil || len(a.shipping.Sizes) != 0 {
+		t.Errorf("sizes taken away: %v, %v", a.shipping.Sizes, err)
 	}
 }

@@ -90,6 +90,7 @@ func TestDeliveringByHand(t *testing.T) {
 	folder("../elsewhere")
 	r.until(`document.querySelector('#plan-error').textContent.includes('does not lie below')`)
 	folder("plates/maps")
+	r.until(`document.querySelector('#folder-words').textContent.endsWith('maps') && document.querySelector('#plan-error').hidden`)
 	r.click(`#deliver-size [data-size="256"]`)
 	r.until(`crust.state.shipping.size === 256 && crust.deliver.plan?.files[0].size === 256 && !document.querySelector('#deliver').disabled`)
 	r.click("#deliver")

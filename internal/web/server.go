@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
@@ -549,8 +550,8 @@ type request struct {
 	Value    string          `json:"value"`
 	Number   int             `json:"number"`
 	Cells    []studio.Cell   `json:"cells"`
-	Settings studio.Settings `json:"settings"`
-	Shipping studio.Shipping `json:"shipping"`
+	Settings json.RawMessage `json:"settings"` // what changes of studio.Settings
+	Shipping json.RawMessage `json:"shipping"` // what changes of studio.Shipping
 	Replace  bool            `json:"replace"`
 
 	Rows  []studio.Brought    `json:"rows"`
@@ -572,13 +573,13 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"keep":          func(a *studio.Asset, r request) error { return a.Keep(r.Value) },
 	"drop-keepsake": func(a *studio.Asset, r request) error { return a.DropKeepsake(uint(max(0, r.Number))) },
 	"space":         func(a *studio.Asset, r request) error { return a.SetSpace(r.Key, r.Value) },
-	"settings":      func(a *studio.Asset, r request) error { return a.SetSettings(r.Settings) },
+	"settings":      func(a *studio.Asset, r request) error { return a.ChangeSettings(r.Settings) },
 	"bake":          func(a *studio.Asset, r request) error { return a.Bake(r.Cells) },
 	"drop-high":     func(a *studio.Asset, r request) error { return a.DropHigh(r.Value) },
 	"bring":         func(a *studio.Asset, r request) error { return a.TakeBrought(r.Value, r.Rows) },
 	"words":         func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
 	"stop":          func(a *studio.Asset, r request) error { a.StopJob(); return nil },
-	"shipping":      func(a *studio.Asset, r request) error { return a.SetShipping(r.Shipping) },
+	"shipping":      func(a *studio.Asset, r request) error { return a.ChangeShipping(r.Shipping) },
 	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
 	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
 	"lay-sheet":     func(a *studio.Asset, r request) error { return a.LaySheet(r.Key, r.Value) },

@@ -211,7 +211,7 @@ export class BakeBoard {
     const key = JSON.stringify([s.settings, s.high, s.suggested, s.bounds]);
     if (key === this.settingsKey) return;
     this.settingsKey = key;
-    const set = change => this.app.do('settings', { settings: { ...this.app.state.settings, ...change } });
+    const set = change => this.app.do('settings', { settings: change });
     $('#quality').replaceChildren(...this.app.tables.qualities.map(q => {
       const b = el('button', { 'data-value': q.name, title: `${q.rays} occlusion rays a texel, ${q.samples} sample${q.samples > 1 ? 's' : ''}` }, q.label, el('small', {}, `${q.rays} rays`), el('em.figure', {}, ''));
       b.classList.toggle('on', q.name === s.settings.quality);

@@ -17,7 +17,7 @@ export class Cage {
   /** What the cage depends on. */
   key(s) { return JSON.stringify([s.high, s.modelVersion, s.settings.front, s.settings.rear, s.settings.parts, s.settings.endings, s.settings.straight, s.sets.map(k => k.name)]); }
 
-  set(change) { return this.app.do('settings', { settings: { ...this.app.state.settings, ...change } }, $('#pair-complaint')); }
+  set(change) { return this.app.do('settings', { settings: change }, $('#pair-complaint')); }
 
   take(s) {
     $('#pair-open').disabled = !s.high?.length;

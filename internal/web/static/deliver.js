@@ -19,6 +19,8 @@ export class Deliver {
     this.app = app;
     this.own = [];
     this.count = 0;
+    this.pending = [];
+    this.shipped = Promise.resolve();
     this.planes = new PlaneList(app, this);
     this.readBack = new ReadBack(app);
     this.joins = new Joins(app, this);
@@ -43,14 +45,17 @@ export class Deliver {
     if (!this.listed) { this.listed = true; await this.listOwn(); }
   }
 
-  get shipping() { return this.app.state.shipping; }
+  /** How the asset is delivered, with what is on its way to the server. */
+  get shipping() { return Object.assign({}, this.app.state.shipping, ...this.pending); }
 
-  /** Changes how the asset is delivered. */
-  ship(change) {
-    // Changes follow each other: each goes on from what the one before has left.
-    const next = { ...(this.shipNext || this.shipping), ...change };
-    this.shipNext = next;
-    const mine = this.shipped = (this.shipped || Promise.resolve()).then(() => this.app.do('shipping', { shipping: next }, $('#preset-complaint'))).finally(() => { if (this.shipped === mine) this.shipNext = null; });
+  /** Changes how the asset is delivered; what follows at once goes on from it, before the server has answered. */
+  ship(change, complaint = '#preset-complaint') {
+    this.pending.push(change);
+    const mine = this.shipped = this.shipped.then(() => this.app.do('shipping', { shipping: change }, $(complaint))).then(done => {
+      this.pending.splice(this.pending.indexOf(change), 1);
+      if (done) Object.assign(this.app.state.shipping, change);
+      return done;
+    });
     return mine;
   }
 
@@ -119,7 +124,7 @@ export class Deliver {
   render() {
     const s = this.app.state;
     if (!s) return;
-    const p = this.preset(), h = s.shipping, edited = !!h.edited;
+    const p = this.preset(), h = this.shipping, edited = !!h.edited;
     const button = (k, own) => {
       const b = el('button', { 'data-preset': k.name, title: k.help }, k.title);
       b.classList.toggle('on', k.name === h.preset);

@@ -91,7 +91,7 @@ export class Joins {
     const joins = structuredClone(this.all), j = joins.find(k => k.name === this.name);
     how(j);
     complain($('#join-complaint'), '');
-    return this.app.do('shipping', { shipping: { ...this.app.state.shipping, joins, ...more } }, $('#join-complaint'));
+    return this.deliver.ship({ joins, ...more }, '#join-complaint');
   }
 
   render() {
