@@ -122,6 +122,12 @@ func takeModel(m *mesh.Model, in Intake, split string, layouts []store.File) (*t
 	if err := m.Choose(in.Channel); err != nil {
 		return nil, err
 	}
+	if in.Repeats {
+		var err error
+		if m.Square, err = m.AsSquare(); err != nil {
+			return nil, err
+		}
+	}
 	t := &taken{model: m}
 	return t, t.split(in, split)
 }

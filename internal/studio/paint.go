@@ -254,7 +254,7 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 	reach := slices.Clone(e.changed) // as far as strokes go
 	for _, k := range e.wet {
 		box := geom.EmptyBox()
-		for _, b := range k.Boxes() {
+		for _, b := range k.Repeated(s.model.Square).Boxes() {
 			box = box.Union(b)
 		}
 		reach = append(reach, box)

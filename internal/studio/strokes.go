@@ -301,7 +301,7 @@ func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke, gone [
 					c.Strokes[at] = k.number
 				}
 				if old := a.strokes[k.instead]; !k.taken && old != nil {
-					gone = append(gone, old.Boxes()...)
+					gone = append(gone, old.Repeated(a.model.Square).Boxes()...)
 				}
 				k.taken = true
 				if wet == nil {
@@ -394,7 +394,7 @@ func (f *found) mark(m *mesh.Model, list []StrokeEvent, strokes map[int32]*brush
 			if f.rays == nil {
 				f.rays = accel.Build(accel.Mesh{Positions: m.Positions, Tris: m.Tris})
 			}
-			f.lost[n] = isLost(f.rays, strokes[n], &s)
+			f.lost[n] = isLost(f.rays, m.Square, strokes[n], &s)
 		}
 		list[i].Lost = f.lost[n]
 	}
@@ -403,7 +403,7 @@ func (f *found) mark(m *mesh.Model, list []StrokeEvent, strokes map[int32]*brush
 // mostLooks bounds the points of a stroke that are looked at.
 const mostLooks = 24
 
-func isLost(rays *accel.BVH, k *brush.Stroke, s *accel.Stream) bool {
+func isLost(rays *accel.BVH, square *geom.Square, k *brush.Stroke, s *accel.Stream) bool {
 	if k == nil {
 		return false
 	}
@@ -412,6 +412,9 @@ func isLost(rays *accel.BVH, k *brush.Stroke, s *accel.Stream) bool {
 		step := 1 + len(path)*len(k.Paths)/mostLooks
 		for i := 0; i < len(path); i += step {
 			p, n, r := path[i].At(), path[i].Normal(), max(k.Size/2, 100*rays.Epsilon())
+			if square != nil {
+				p = square.Fold(p)
+			}
 			all++
 			if _, ok := rays.FirstHit(p.Add(n.Mul(r)), n.Neg(), 2*r, s); ok {
 				hits++

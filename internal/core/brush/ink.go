@@ -39,6 +39,7 @@ type mark struct {
 	away      float32   // metres that it fell beside the path
 	seed      uint32
 	box       geom.Box
+	shift     geom.Vec3 // of the copy of a square that repeats
 }
 
 // Ready makes a stroke's ink.
@@ -88,6 +89,7 @@ type turned struct {
 	centre   geom.Vec3
 	mirror   geom.Vec3 // 1 or −1 each way
 	sin, cos float32   // about the upright axis
+	shift    geom.Vec3 // after that
 }
 
 func (t *turned) way(v geom.Vec3) geom.Vec3 {
@@ -95,10 +97,46 @@ func (t *turned) way(v geom.Vec3) geom.Vec3 {
 	return geom.Vec3{X: t.cos*v.X + t.sin*v.Z, Y: v.Y, Z: t.cos*v.Z - t.sin*v.X}
 }
 
-func (t *turned) place(p geom.Vec3) geom.Vec3 { return t.centre.Add(t.way(p.Sub(t.centre))) }
+func (t *turned) place(p geom.Vec3) geom.Vec3 {
+	return t.centre.Add(t.way(p.Sub(t.centre))).Add(t.shift)
+}
 
-// copies lists where the stroke is made: as it is, and again.
+// copies lists where the stroke is made: as it is, and again; on a square that repeats, on its copies, too.
 func (s *Stroke) copies() (out []turned) {
+	once := s.again()
+	if s.square == nil {
+		return once
+	}
+	for v := -farCopies; v <= farCopies; v++ {
+		for u := -farCopies; u <= farCopies; u++ {
+			for _, t := range once {
+				t.shift = s.square.Shift(u, v)
+				out = append(out, t)
+			}
+		}
+	}
+	return out
+}
+
+// farCopies is from how many squares away what a stroke does comes back to the square: paths lie on it or on one beside it.
+const farCopies = 2
+
+// Repeated is the stroke on a square that repeats: what it does beyond one side comes in on the other. Of all copies that counts
+// which touches the square itself. Without a square it is as it is.
+func (s *Stroke) Repeated(square *geom.Square) *Stroke {
+	if square == nil {
+		return s
+	}
+	out := *s
+	out.square, out.within = square, square.Box()
+	return &out
+}
+
+// counts tells whether something in a box is wanted.
+func (s *Stroke) counts(box *geom.Box) bool { return s.square == nil || Meets(box, &s.within) }
+
+// again lists the stroke and its mirrored and turned copies.
+func (s *Stroke) again() (out []turned) {
 	a := s.Again
 	if a == nil {
 		return []turned{{mirror: geom.Vec3{X: 1, Y: 1, Z: 1}, cos: 1}}
@@ -114,7 +152,7 @@ func (s *Stroke) copies() (out []turned) {
 		for _, x := range signs(a.X) {
 			for _, y := range signs(a.Y) {
 				for _, z := range signs(a.Z) {
-					out = append(out, turned{geom.FromArray(a.Centre), geom.Vec3{X: x, Y: y, Z: z}, float32(sin), float32(cos)})
+					out = append(out, turned{centre: geom.FromArray(a.Centre), mirror: geom.Vec3{X: x, Y: y, Z: z}, sin: float32(sin), cos: float32(cos)})
 				}
 			}
 		}
@@ -158,7 +196,9 @@ func (k *Ink) sweep(path []Point, copies []turned, loose bool) {
 			m.at, m.n = t.place(p.At()), t.way(p.Normal())
 			m.way, m.dn = t.place(q.At()).Sub(m.at), t.way(q.Normal()).Sub(m.n)
 			m.enclose(max(m.r, m.r+m.dr))
-			k.marks = append(k.marks, m)
+			if m.shift = t.shift; s.counts(&m.box) {
+				k.marks = append(k.marks, m)
+			}
 		}
 	}
 }
@@ -252,7 +292,9 @@ func (k *Ink) put(p *Point, along geom.Vec3, seed uint32, copies []turned) {
 		t := &copies[c]
 		m.at, m.n, m.right, m.up = t.place(at), t.way(n), t.way(right), t.way(up)
 		m.enclose(m.r*math.Sqrt2 + m.away/2)
-		k.marks = append(k.marks, m)
+		if m.shift = t.shift; s.Stamp != nil || s.counts(&m.box) {
+			k.marks = append(k.marks, m)
+		}
 	}
 }
 
@@ -332,6 +374,34 @@ func (k *Ink) Lay(p *Places, from, to int, cover []float32) {
 }
 
 func (k *Ink) layRun(m *mark, p *Places, from, to int, cover []float32) {
+	if s := k.stroke; s.square != nil && s.stencil != nil {
+		k.cut(m, p, from, to, cover)
+		return
+	}
+	k.layMark(m, p, from, to, cover)
+}
+
+// cut lays a mark through the stencil as it lies over the mark's own copy of a square that repeats.
+func (k *Ink) cut(m *mark, p *Places, from, to int, cover []float32) {
+	s := k.stroke
+	var room [Run]float32
+	alone := room[:to-from]
+	part := Places{X: p.X[from:to], Y: p.Y[from:to], Z: p.Z[from:to], NX: p.NX[from:to], NY: p.NY[from:to], NZ: p.NZ[from:to], Pitch: p.Pitch}
+	k.layMark(m, &part, 0, to-from, alone)
+	for i, a := range alone {
+		if a == 0 {
+			continue
+		}
+		a *= s.Stencil.share(s.stencil, geom.Vec3{X: part.X[i], Y: part.Y[i], Z: part.Z[i]}.Sub(m.shift), p.Pitch)
+		if k.swept || k.tip.profile || s.Brush.Flow == 1 && s.Brush.PressFlow == 0 {
+			cover[from+i] = max(cover[from+i], a)
+		} else {
+			cover[from+i] += (1 - cover[from+i]) * a
+		}
+	}
+}
+
+func (k *Ink) layMark(m *mark, p *Places, from, to int, cover []float32) {
 	switch {
 	case k.stroke.Stamp != nil:
 		m.press(k, p, from, to, cover)
@@ -460,7 +530,7 @@ func (k *Ink) Finish(p *Places, cover []float32) {
 	for i := range cover {
 		cover[i] = min(1, cover[i]) * s.Brush.Opacity
 	}
-	if t := s.Stencil; t != nil && s.stencil != nil {
+	if t := s.Stencil; t != nil && s.stencil != nil && s.square == nil {
 		for i, c := range cover {
 			if c > 0 {
 				cover[i] *= t.share(s.stencil, geom.Vec3{X: p.X[i], Y: p.Y[i], Z: p.Z[i]}, p.Pitch)

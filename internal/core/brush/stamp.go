@@ -118,6 +118,13 @@ func (k *Ink) stamp(path []Point, number uint32, copies []turned) {
 				m.box = m.box.Union(geom.Box{Min: m.box.Min.Add(grow), Max: m.box.Max.Add(grow)}).Union(geom.Box{Min: m.box.Min.Sub(grow), Max: m.box.Max.Sub(grow)})
 			}
 		}
+		kept := k.marks[:from]
+		for _, m := range k.marks[from:] {
+			if s.counts(&m.box) {
+				kept = append(kept, m)
+			}
+		}
+		k.marks = kept
 	})
 }
 

@@ -80,6 +80,9 @@ type Stroke struct {
 	stain bool
 	// The pictures of its brush and its stencil.
 	alpha, stencil *Alpha
+	// It is made on a square that repeats, which lies within a box.
+	square *geom.Square
+	within geom.Box
 }
 
 // Stain is what runs down along paths, so many metres wide where it is strongest: the pressure of its points is how strong it is.
@@ -195,6 +198,19 @@ func (s *Stroke) Length() (sum float32) {
 
 // Distance is that of a place from the nearest of the paths.
 func (s *Stroke) Distance(p geom.Vec3) float32 {
+	if s.square == nil {
+		return s.distance(p)
+	}
+	least := float32(math.Inf(1))
+	for v := -farCopies; v <= farCopies; v++ {
+		for u := -farCopies; u <= farCopies; u++ {
+			least = min(least, s.distance(p.Sub(s.square.Shift(u, v))))
+		}
+	}
+	return least
+}
+
+func (s *Stroke) distance(p geom.Vec3) float32 {
 	least := float32(math.Inf(1))
 	for _, path := range s.Paths {
 		for i := range path {
@@ -389,7 +405,9 @@ func (s *Stroke) Boxes() (out []geom.Box) {
 				for i := from; i <= min(from+per, len(path)-1); i++ {
 					box = box.Add(copies[c].place(path[i].At()))
 				}
-				out = append(out, geom.Box{Min: box.Min.Sub(grow), Max: box.Max.Add(grow)})
+				if box = (geom.Box{Min: box.Min.Sub(grow), Max: box.Max.Add(grow)}); s.counts(&box) {
+					out = append(out, box)
+				}
 			}
 		}
 	}

@@ -52,6 +52,7 @@ const (
 
 // average is an average over a radius in metres.
 func (p *plan) average(key uint64, radius float32, of average) *around {
+	radius = min(radius, p.body.widest())
 	k := mix(key, uint64(math.Float32bits(radius)))
 	if p.around[k] == nil {
 		p.around[k] = &around{plan: p, key: key, radius: radius, of: of, inks: p.inksAveraged(of)}

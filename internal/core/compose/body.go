@@ -11,6 +11,7 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/bake"
+	"crust/internal/core/brush"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
@@ -24,7 +25,10 @@ import (
 // from. The canvases of its sets, at whatever size, share it; one goroutine uses them all at a time.
 type Body struct {
 	cache     *Cache
-	model     *mesh.Model
+	model     *mesh.Model                     // with its copies, if it is a square that repeats
+	piece     *geom.Square                    // that; nil for any other
+	own       int                             // triangles of the model itself, which come first
+	repeated  map[*brush.Stroke]*brush.Stroke // strokes as they are made on the square
 	sets      []uv.Set
 	maps      Maps
 	pictures  Pictures
@@ -57,19 +61,24 @@ type Maps func(set string) (map[string]*bake.Map, error)
 
 // NewBody prepares a model that is split into sets. Results are kept in cache.
 func NewBody(cache *Cache, m *mesh.Model, sets []uv.Set, maps Maps) *Body {
-	b := &Body{cache: cache, model: m, sets: sets, maps: maps, inkID: grounds.Add(1), floor: m.Bounds().Min, parts: map[string]int32{}, aims: map[string][]bool{}, samples: maxSamples}
+	b := &Body{cache: cache, model: m.Surrounded(), piece: m.Square, own: len(m.Tris), repeated: map[*brush.Stroke]*brush.Stroke{}, sets: sets, maps: maps, inkID: grounds.Add(1), floor: m.Bounds().Min, parts: map[string]int32{}, aims: map[string][]bool{}, samples: maxSamples}
 	for i, p := range m.Parts {
 		b.parts[p] = int32(i)
 	}
-	b.setOf = make([]int32, len(m.Tris))
+	b.setOf = make([]int32, len(b.model.Tris))
 	for i := range b.setOf {
 		b.setOf[i] = -1
 	}
 	for i := range sets {
 		b.area += sets[i].Area
 		for _, t := range sets[i].Tris {
-			b.setOf[t] = int32(i)
+			for ; int(t) < len(b.setOf); t += int32(b.own) {
+				b.setOf[t] = int32(i)
+			}
 		}
+	}
+	if b.piece != nil {
+		b.area *= 4 // with what clouds take of the copies, see near
 	}
 	return b
 }
@@ -119,6 +128,33 @@ func (b *Body) at(s spot) geom.Vec3 {
 	return geom.Bary(p, q, r, s.u, s.v)
 }
 
+// fold brings a place of a copy of a square that repeats to the same place of the square itself: what lies on both is the same.
+func (b *Body) fold(p geom.Vec3) geom.Vec3 {
+	if b.piece == nil {
+		return p
+	}
+	return b.piece.Fold(p)
+}
+
+// near tells whether a triangle lies on the model itself or, of the copies of a square, within half a side of it: averages are taken
+// from as far away at the most.
+func (b *Body) near(t int) bool {
+	if t < b.own {
+		return true
+	}
+	p, q, r := b.model.Corners(t)
+	u, v := b.piece.At(p.Add(q).Add(r).Mul(1. / 3))
+	return u > -0.5 && v > -0.5 && u < 1.5 && v < 1.5
+}
+
+// widest bounds a radius that is averaged over, in metres.
+func (b *Body) widest() float32 {
+	if b.piece == nil {
+		return math.MaxFloat32
+	}
+	return min(b.piece.U.Len(), b.piece.V.Len()) / 2
+}
+
 // normal is the model's own.
 func (b *Body) normal(s spot) geom.Vec3 {
 	t, n := b.model.Tris[s.tri], b.model.Normals
@@ -147,7 +183,7 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, w
 		place := make([]geom.Vec3, to-from)
 		for i := range place {
 			s := spots[from+i]
-			place[i], g.tri[from+i] = b.at(s), s.tri
+			place[i], g.tri[from+i] = b.fold(b.at(s)), s.tri%int32(b.own)
 			putVector(&g.in.normal, from+i, b.normal(s))
 		}
 		g.in.place(t, from, place, wide)

@@ -133,7 +133,7 @@ func (b *Body) take(from, to int, step, spacing float32, origin geom.Vec3) (out 
 	m := b.model
 	var recent [256]int32 // one more than places in out
 	for t := from; t < to; t++ {
-		if b.setOf[t] < 0 {
+		if b.setOf[t] < 0 || !b.near(t) {
 			continue
 		}
 		p, q, r := m.Corners(t)

@@ -76,7 +76,10 @@ func (b *Body) from(s *brush.Stroke, kind string) []bool {
 	b.filling.Lock()
 	defer b.filling.Unlock()
 	of := make([]bool, len(b.model.Tris))
-	way(b, b.nearest(first.At(), first.Normal()), of)
+	way(b, b.nearest(b.fold(first.At()), first.Normal()), of)
+	for t := b.own; t < len(of); t++ {
+		of[t] = of[t%b.own]
+	}
 	b.cache.put(at, of, len(of))
 	return of
 }
@@ -98,7 +101,7 @@ func (b *Body) idFrom(s *brush.Stroke) (id [3]uint16, ok bool) {
 	at := cacheKey{b.inkID, -3, beginning(first)}
 	tri, known := b.cache.get(at).(int32)
 	if !known {
-		tri = b.nearest(first.At(), first.Normal())
+		tri = b.nearest(b.fold(first.At()), first.Normal())
 		b.cache.put(at, tri, 4)
 	}
 	set := b.setOf[tri]
@@ -106,7 +109,7 @@ func (b *Body) idFrom(s *brush.Stroke) (id [3]uint16, ok bool) {
 	if m == nil {
 		return id, false
 	}
-	x, y := b.square(b.spotOn(tri, first.At()))
+	x, y := b.square(b.spotOn(tri, b.fold(first.At())))
 	return idAt(m, x, y), true
 }
 

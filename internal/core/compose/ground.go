@@ -674,7 +674,7 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 	if k.tile != t {
 		k.tile, k.have = t, 0
 		b := &k.block
-		*b = field.Block{Floor: g.body.floor, Pitch: g.pitch, Part: k.part[:n]}
+		*b = field.Block{Floor: g.body.floor, Pitch: g.pitch, Square: g.body.piece, Part: k.part[:n]}
 		for i, p := range []*[]float32{&b.X, &b.Y, &b.Z, &b.NX, &b.NY, &b.NZ, &b.AO, &b.Curve, &b.Tight, &b.Soft, &b.Thick} {
 			*p = k.wide[i][:n]
 		}

@@ -64,15 +64,19 @@ func (s *source) lean(k *scratch, g *ground, t int, out [][]float32) {
 				way := on[0].Mul(right * share).Add(on[1].Mul(down * share))
 				sx, sy = sx+way.Dot(tan), sy+way.Dot(bit)
 			}
-			switch l.by {
-			case strata.ByUV:
+			switch {
+			case l.whole != nil:
+				right, down := read(l.whole.at(g.body.piece, at))
+				way := g.body.piece.U.Norm().Mul(right).Sub(g.body.piece.V.Norm().Mul(down))
+				sx, sy = way.Dot(tan), way.Dot(bit)
+			case l.by == strata.ByUV:
 				x, y := l.onto((squares[0][i]-0.5)*l.repeats, (squares[1][i]-0.5)*l.repeats*l.tall)
 				sx, sy = read(x+0.5, y+0.5)
 				if sy = -sy; uvs != nil {
 					way := right.Mul(sx).Add(above.Mul(sy))
 					sx, sy = way.Dot(tan), way.Dot(bit)
 				}
-			case strata.ByPlane:
+			case l.by == strata.ByPlane:
 				lie(l.from, 1, 1)
 			default:
 				n := [3]float32{b.NY[i], b.NX[i], b.NZ[i]}

@@ -72,6 +72,7 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 		if s == nil || len(s.Paths) == 0 {
 			continue
 		}
+		s = b.Repeated(s)
 		l := struck{number: k, stroke: s, box: geom.EmptyBox(), pieces: s.Boxes(), wet: s.Loose()}
 		for i := range l.pieces {
 			l.box = l.box.Union(l.pieces[i])
@@ -94,6 +95,23 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 	b.laid[clause] = p
 	return p
 }
+
+// Repeated is a stroke as it is made on the surface: on a square that repeats, on its copies, too.
+func (b *Body) Repeated(s *brush.Stroke) *brush.Stroke {
+	if b.piece == nil {
+		return s
+	}
+	if len(b.repeated) > mostRepeated {
+		clear(b.repeated)
+	}
+	if b.repeated[s] == nil {
+		b.repeated[s] = s.Repeated(b.piece)
+	}
+	return b.repeated[s]
+}
+
+// mostRepeated bounds the strokes that are kept so; they share their paths with those that they were made of.
+const mostRepeated = 100_000
 
 // near calls f for the strokes that may touch places of a tile, with a hash of what each does there, in their order.
 func (p *painted) near(on *ground, t int, f func(l *struck, hash uint64)) {

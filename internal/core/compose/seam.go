@@ -59,8 +59,8 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 		from := int(tiles[t].From)
 		var place []geom.Vec3
 		for k, at := range rims[t].spots {
-			c.rim.tri[from+k] = at.tri
-			place = append(place, b.at(at))
+			c.rim.tri[from+k] = at.tri % int32(b.own)
+			place = append(place, b.fold(b.at(at)))
 			putVector(&in.normal, from+k, b.normal(at))
 			if b.setOf[at.tri] == b.setOf[c.tri[rims[t].from[k]]] {
 				x, y := b.square(at)

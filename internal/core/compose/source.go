@@ -56,6 +56,44 @@ type laying struct {
 	perMetre   float32 // pixels
 	perSquare  float32 // pixels across the set's square
 	wide, high float32
+	whole      *whole
+}
+
+// whole is how a picture is laid on a square that repeats: whole repeats along each side. A place s, t of the square from its upper
+// left corner, 0–1, lies at x0 + s·right[0] + t·down[0], y0 + s·right[1] + t·down[1] of the picture.
+type whole struct {
+	x0, y0      float32
+	right, down [2]float32
+}
+
+// wholly lays a picture in whole repeats, as near to what is asked for as they come.
+func (l *laying) wholly(piece *geom.Square) {
+	round := func(x float32) float32 { return float32(math.Round(float64(x))) }
+	across, along := piece.U.Len()/l.size, piece.V.Len()/l.size
+	w := &whole{x0: -l.u, y0: -l.v}
+	if l.by == strata.ByUV {
+		across, along = l.repeats, l.repeats*l.tall
+	}
+	mirror := float32(1)
+	if l.mirror {
+		mirror = -1
+	}
+	w.right, w.down = [2]float32{round(mirror * across * l.cos), round(-mirror * across * l.sin / l.tall)}, [2]float32{round(along * l.sin), round(along * l.cos / l.tall)}
+	if w.right[0]*w.down[1] == w.right[1]*w.down[0] {
+		w.right, w.down = [2]float32{mirror * max(1, round(across))}, [2]float32{0, max(1, round(along/l.tall))}
+	}
+	if l.by == strata.ByUV { // about the middle, as on any other model
+		w.x0 += 0.5 - (w.right[0]+w.down[0])/2
+		w.y0 += 0.5 - (w.right[1]+w.down[1])/2
+	}
+	l.whole = w
+}
+
+// at is where a place lies on the picture.
+func (w *whole) at(piece *geom.Square, p geom.Vec3) (x, y float32) {
+	s, t := piece.At(p)
+	t = 1 - t
+	return w.x0 + s*w.right[0] + t*w.down[0], w.y0 + s*w.right[1] + t*w.down[1]
 }
 
 func newLaying(s *strata.Source, p *picture.Picture) laying {
@@ -93,7 +131,9 @@ func (p *plan) sourceOf(g *ground, layer int, s *strata.Source, planes int) (*so
 		if out.pic, err = p.body.picture(s.Picture); out.pic == nil {
 			return nil, err
 		}
-		out.lay = newLaying(s, out.pic)
+		if out.lay = newLaying(s, out.pic); p.body.piece != nil {
+			out.lay.wholly(p.body.piece)
+		}
 	case "map":
 		out.of = s.Map + " " + s.Of
 	case "field":
@@ -350,6 +390,13 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 	b, l, p := &k.block, &s.lay, s.pic
 	lod := p.Level(g.pitch * l.perMetre)
 	u, v := k.lie[0][:n], k.lie[1][:n]
+	if l.whole != nil {
+		for i := range u {
+			u[i], v[i] = l.whole.at(g.body.piece, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]})
+		}
+		p.ReadRun(u, v, lod, read)
+		return
+	}
 	switch l.by {
 	case strata.ByUV:
 		squares := g.laid(k, t, l.channel)

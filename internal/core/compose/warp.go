@@ -33,7 +33,7 @@ func (w *warp) block(k *scratch, g *ground, t int, need field.Need) (*field.Bloc
 	var push [3][]float32
 	for i := range push {
 		push[i] = e.given[i][:n]
-		field.Noise(b.X, b.Y, b.Z, waves, 3, 0.5, warpSeeds[i], push[i])
+		field.Waves(b, waves, 3, 0.5, warpSeeds[i], push[i])
 		for j, v := range push[i] {
 			push[i][j] = (2*v - 1) * w.by
 		}

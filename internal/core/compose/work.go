@@ -212,6 +212,7 @@ func (g *ground) worked(k *scratch, prior, run []*struck, t int, s *strewn, tint
 	from := &strewn{at: &brush.Places{Pitch: s.at.Pitch}}
 	var weights []float32
 	put := func(i int32, at, normal geom.Vec3) {
+		at = g.body.fold(at)
 		p := from.at
 		p.X, p.Y, p.Z = append(p.X, at.X), append(p.Y, at.Y), append(p.Z, at.Z)
 		p.NX, p.NY, p.NZ = append(p.NX, normal.X), append(p.NY, normal.Y), append(p.NZ, normal.Z)

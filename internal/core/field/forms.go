@@ -54,7 +54,9 @@ type noise struct {
 	size, rough float32 // metres; how much each octave weighs against the one before
 	detail      float32 // octaves
 	seed        uint32
-	pitch       float32 // about how far places lie apart, in metres
+	pitch       float32      // about how far places lie apart, in metres
+	square      *geom.Square // that repeats; nil in space. On one, x and y are places of it, 0–1, and there is no z
+	sides       [2]float32   // of the square, in metres, shorter where it is drawn together
 	moved       [3][noiseRoom]float32
 	first       [noiseRoom]float32
 	second      [noiseRoom]float32
@@ -70,8 +72,23 @@ func fillNoise(b *Block, p []float64, out []float32) {
 	n := noises.Get().(*noise)
 	defer noises.Put(n)
 	n.size, n.detail, n.rough, n.seed, n.pitch = float32(p[0]), float32(p[1]), float32(p[2]), uint32(p[4])*0x85ebca6b, b.Pitch
+	n.square = b.Square
 	f := forms[int(p[3])]
 	stretch, along, apart := float32(p[5]), int(p[6]), p[7] != 0
+	if n.square != nil {
+		drawn := [2]float32{1, 1}
+		for k, side := range []geom.Vec3{n.square.U, n.square.V} {
+			// What is drawn out along an axis has fewer cells along the side that runs there.
+			share := abs(side.Norm().Axis([3]int{1, 0, 2}[along]))
+			drawn[k] = 1 + (1/stretch-1)*share
+		}
+		for at := 0; at < len(out); at += noiseRoom {
+			to := min(len(out), at+noiseRoom)
+			n.lay(b, at, to, drawn)
+			f.fill(n, out[at:to])
+		}
+		return
+	}
 	room := noiseRoom
 	if int(p[3]) < inPlace && stretch == 1 && !apart {
 		room = len(out) // nothing is kept aside
@@ -108,13 +125,35 @@ func (n *noise) move(b *Block, at int, stretch float32, along int, apart bool) {
 
 // clouds is gradient noise at a size divided by finer.
 func (n *noise) clouds(finer float32, salt uint32, out []float32) {
-	Noise(n.x, n.y, n.z, n.size/finer, n.detail, n.rough, n.seed^salt, out)
+	n.sum(n.size/finer, n.detail, n.rough, n.seed^salt, out)
+}
+
+// sum is Noise at the places.
+func (n *noise) sum(size, detail, rough float32, seed uint32, out []float32) {
+	if n.square == nil {
+		Noise(n.x, n.y, n.z, size, detail, rough, seed, out)
+		return
+	}
+	sumOctaves(detail, rough, out, func(o int, finer, amp float32) {
+		n.octave(o, finer/size, amp, seed, out)
+	})
+}
+
+// octave adds one octave of gradient noise.
+func (n *noise) octave(o int, freq, amp float32, seed uint32, out []float32) {
+	seed += uint32(o) * 0x9e3779b9
+	if n.square == nil {
+		octave(n.x, n.y, n.z, freq, amp, seed, &turns[o], out)
+		return
+	}
+	shift := shiftOf(o)
+	carpetFor(n.sides[0]*freq, n.sides[1]*freq, o).weave(n.x, n.y, &shift, amp, seed, out)
 }
 
 // rim is noise of two octaves, −0.5 to 0.5, that makes outlines uneven.
 func (n *noise) rim(finer float32) []float32 {
 	out := n.more[:len(n.x)]
-	Noise(n.x, n.y, n.z, n.size/finer, min(2, n.detail), n.rough, n.seed^0x52, out)
+	n.sum(n.size/finer, min(2, n.detail), n.rough, n.seed^0x52, out)
 	for i := range out {
 		out[i] -= 0.5
 	}
@@ -124,7 +163,13 @@ func (n *noise) rim(finer float32) []float32 {
 // strewn is cellular noise at a size divided by finer.
 func (n *noise) strewn(finer float32) *strew {
 	s := &strew{n.first[:len(n.x)], n.second[:len(n.x)], n.mark[:len(n.x)]}
-	s.near(n.x, n.y, n.z, finer/n.size, n.seed^uint32(finer*16)*hashY)
+	seed := n.seed ^ uint32(finer*16)*hashY
+	if n.square == nil {
+		s.near(n.x, n.y, n.z, finer/n.size, seed)
+		return s
+	}
+	shift := shiftOf(int(finer * 2))
+	carpetFor(n.sides[0]*finer/n.size, n.sides[1]*finer/n.size, 0).near(s, n.x, n.y, &shift, seed)
 	return s
 }
 
@@ -136,7 +181,7 @@ func ridges(n *noise, out []float32) {
 	freq, amp, total := 1/n.size, float32(1), float32(0)
 	for o := range octaves {
 		clear(wave)
-		octave(n.x, n.y, n.z, freq, 2, n.seed+uint32(o)*0x9e3779b9, &turns[o], wave)
+		n.octave(o, freq, 2, n.seed, wave)
 		for i, v := range wave {
 			r := 1 - min(1, max(v, -v))
 			out[i] += amp * r * r
@@ -225,6 +270,10 @@ func scratches(n *noise, out []float32) {
 	for f, a := range families[:min(len(families), max(1, int(n.detail+0.5)))] {
 		b := families[(f+1)%len(families)]
 		seed := cellHash(n.seed + uint32(f)*hashZ)
+		if n.square != nil {
+			n.scratchSquare(n.stripFor(a, b), seed, wide, fade, out)
+			continue
+		}
 		for i := range out {
 			across := (n.x[i]*a[0] + n.y[i]*a[1] + n.z[i]*a[2]) / n.size
 			along := (n.x[i]*b[0] + n.y[i]*b[1] + n.z[i]*b[2]) / n.size
@@ -232,15 +281,37 @@ func scratches(n *noise, out []float32) {
 			h := cellHash(uint32(int32(row))*hashX ^ seed)
 			at := along/(4+12*share(h, 3)) + share(h, 12)
 			piece := floor(at)
-			h = cellHash(h ^ uint32(int32(piece))*hashY)
-			if share(h, 2) > 0.4 {
-				continue
-			}
-			off := across - row - 0.1 - 0.8*share(h, 12)
-			ends := at - piece
-			v := (1 - min(1, max(off, -off)/wide)) * min(1, 6*ends, 6-6*ends) * (0.25 + 0.75*share(h, 22))
-			out[i] = max(out[i], v*max(0.15, fade))
+			out[i] = max(out[i], scratch(h, piece, at-piece, across-row, wide)*max(0.15, fade))
 		}
+	}
+}
+
+// scratch is one of them: of a row and a piece of it, at a place along the piece and across the row, 0–1.
+func scratch(row uint32, piece, ends, across, wide float32) float32 {
+	h := cellHash(row ^ uint32(int32(piece))*hashY)
+	if share(h, 2) > 0.4 {
+		return 0
+	}
+	off := across - 0.1 - 0.8*share(h, 12)
+	return (1 - min(1, max(off, -off)/wide)) * min(1, 6*ends, 6-6*ends) * (0.25 + 0.75*share(h, 22))
+}
+
+// scratchSquare is one family on a square that repeats: a row that comes round again has a whole number of pieces.
+func (n *noise) scratchSquare(l *strip, seed uint32, wide, fade float32, out []float32) {
+	high := float32(l.high)
+	for i := range out {
+		across, along := n.x[i]*l.across[0]+n.y[i]*l.across[1], n.x[i]*l.along[0]+n.y[i]*l.along[1]
+		row := floor(across)
+		same, _, k := l.same(int64(row), 0)
+		h := cellHash(uint32(int32(same))*hashX ^ seed)
+		pieces := max(1, round(high/(4+12*share(h, 3))))
+		along -= float32((k * l.lift) % l.high)
+		along -= high * floor(along/high)
+		at := along/high*pieces + share(h, 12)
+		piece := floor(at)
+		ends := at - piece
+		piece -= pieces * floor((piece+0.5)/pieces)
+		out[i] = max(out[i], scratch(h, piece, ends, across-row, wide)*max(0.15, fade))
 	}
 }
 

@@ -19,10 +19,11 @@ type Block struct {
 	Part       []int32
 	Height     []float32 // metres that layers below lay down, and their mean over a radius
 	Mean       []float32
-	Thick      []float32 // baked thickness, 0–1
-	Mask       []float32 // the finished Where of a layer below; what is read of a source; what is painted
-	Floor      geom.Vec3 // lowest corner of the asset's box
-	Pitch      float32   // about how far points lie apart, in metres
+	Thick      []float32    // baked thickness, 0–1
+	Mask       []float32    // the finished Where of a layer below; what is read of a source; what is painted
+	Floor      geom.Vec3    // lowest corner of the asset's box
+	Pitch      float32      // about how far points lie apart, in metres
+	Square     *geom.Square // that the surface is and that repeats; nil for any other surface
 }
 
 // Need is what a kind reads of a block; the rest may be left out.

@@ -21,8 +21,14 @@ const maxOctaves = 8
 // the lattice does not show.
 func Noise(x, y, z []float32, size, octaves, rough float32, seed uint32, out []float32) {
 	x, y, z = x[:len(out)], y[:len(out)], z[:len(out)]
+	sumOctaves(octaves, rough, out, func(o int, finer, amp float32) {
+		octave(x, y, z, finer/size, amp, seed+uint32(o)*0x9e3779b9, &turns[o], out)
+	})
+}
+
+// sumOctaves has octaves added to out by their number, how much finer than the first they are, and their weight.
+func sumOctaves(octaves, rough float32, out []float32, add func(o int, finer, amp float32)) {
 	n := min(maxOctaves, max(1, int(octaves+0.5)))
-	freq := 1 / size
 	amp, total := float32(1), float32(0)
 	for range n {
 		total += amp
@@ -33,9 +39,10 @@ func Noise(x, y, z []float32, size, octaves, rough float32, seed uint32, out []f
 	for i := range out {
 		out[i] = 0.5
 	}
+	finer := float32(1)
 	for o := range n {
-		octave(x, y, z, freq, amp, seed+uint32(o)*0x9e3779b9, &turns[o], out)
-		freq *= 2
+		add(o, finer, amp)
+		finer *= 2
 		amp *= rough
 	}
 }

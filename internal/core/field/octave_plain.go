@@ -7,3 +7,9 @@ func octave(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out 
 }
 
 func rampRun(out, v []float32, from, scale float32) int { return 0 }
+
+func (c *carpet) weaveRun(_, _ []float32, _ *[3]float32, _ float32, _ uint32, _ []float32) int {
+	return 0
+}
+
+func (c *carpet) nearRun(_ *strew, _, _ []float32, _ *[3]float32, _ uint32) int { return 0 }

@@ -9,6 +9,8 @@ import (
 // motif is a repeated figure on a plane: how much of it lies at a place, 0–1, in units of its size.
 type motif struct {
 	name, words string
+	cell        [2]float32 // after so much, each way, the figure is the same but for what is random
+	piece       [2]float32 // what has a random number of its own; 1 each way where it is 0
 	at          func(u, v float32, m *measure) float32
 }
 
@@ -18,6 +20,8 @@ type measure struct {
 	jitter float32 // by how much pieces are out of place
 	soft   float32 // over how much a rim goes from 0 to 1: as wide as places lie apart
 	seed   uint32
+	on     *weft // on a square that repeats: pieces that are the same
+	rows   int64 // and after how many rows they are
 }
 
 // rim is a share of 1 inside, at a distance e from the rim, and of 0 outside.
@@ -25,18 +29,41 @@ func (m *measure) rim(e float32) float32 { return geom.Clamp01(e/m.soft + 0.5) }
 
 // random is two numbers −0.5 to 0.5 times jitter for a piece.
 func (m *measure) random(i, j float32) (u, v float32) {
+	if m.on != nil {
+		p, q, _ := m.on.same(int64(i), int64(j))
+		i, j = float32(p), float32(q)
+	}
+	return m.stir(i, j)
+}
+
+// ofColumn and ofRow are random for a whole column and row; salt tells what it is for.
+func (m *measure) ofColumn(i, salt float32) (u, v float32) {
+	if m.on != nil {
+		i -= float32(floorDiv(int64(i), m.on.wide) * m.on.wide)
+	}
+	return m.stir(i, salt)
+}
+
+func (m *measure) ofRow(j, salt float32) (u, v float32) {
+	if m.on != nil {
+		j -= float32(floorDiv(int64(j), m.rows) * m.rows)
+	}
+	return m.stir(j, salt)
+}
+
+func (m *measure) stir(i, j float32) (u, v float32) {
 	h := cellHash(uint32(int32(i))*hashX ^ uint32(int32(j))*hashY ^ m.seed)
 	return (share(h, 22) - 0.5) * m.jitter, (share(h, 12) - 0.5) * m.jitter
 }
 
 // motifs lists them by number; documents hold the number, so new ones come last.
 var motifs = []motif{
-	{"stripes", "stripes", func(u, _ float32, m *measure) float32 {
+	{"stripes", "stripes", [2]float32{1, 1}, [2]float32{}, func(u, _ float32, m *measure) float32 {
 		i := floor(u)
-		off, _ := m.random(i, 0)
+		off, _ := m.ofColumn(i, 0)
 		return m.rim((1-m.gap)*(0.5-abs(off)) - abs(u-i-0.5-off*m.gap))
 	}},
-	{"checks", "checks", func(u, v float32, m *measure) float32 {
+	{"checks", "checks", [2]float32{2, 2}, [2]float32{}, func(u, v float32, m *measure) float32 {
 		i, j := floor(u), floor(v)
 		e := min(0.5-abs(u-i-0.5), 0.5-abs(v-j-0.5))
 		if (int32(i)+int32(j))&1 != 0 {
@@ -44,7 +71,7 @@ var motifs = []motif{
 		}
 		return m.rim(e)
 	}},
-	{"dots", "dots", func(u, v float32, m *measure) float32 {
+	{"dots", "dots", [2]float32{1, 1}, [2]float32{}, func(u, v float32, m *measure) float32 {
 		i, j := floor(u), floor(v)
 		du, dv := m.random(i, j)
 		r := 0.5 * (1 - m.gap)
@@ -52,8 +79,8 @@ var motifs = []motif{
 		du, dv = du*(1-2*r), dv*(1-2*r)
 		return m.rim(r - hypot(u-i-0.5-du, v-j-0.5-dv))
 	}},
-	{"hexagons", "hexagons", func(u, v float32, m *measure) float32 { return m.rim(0.5*(1-m.gap) - hexagon(u, v)) }},
-	{"weave", "weave", func(u, v float32, m *measure) float32 {
+	{"hexagons", "hexagons", [2]float32{1, 1.7320508}, [2]float32{}, func(u, v float32, m *measure) float32 { return m.rim(0.5*(1-m.gap) - hexagon(u, v)) }},
+	{"weave", "weave", [2]float32{2, 2}, [2]float32{}, func(u, v float32, m *measure) float32 {
 		i, j := floor(u), floor(v)
 		across, along := u-i-0.5, v-j-0.5
 		if (int32(i)+int32(j))&1 != 0 {
@@ -64,23 +91,23 @@ var motifs = []motif{
 		round := 1 - across*across/(half*half)
 		return m.rim(half-abs(across)) * (0.25 + 0.75*sqrt(max(0, round))*(1-2*along*along))
 	}},
-	{"planks", "planks", func(u, v float32, m *measure) float32 {
+	{"planks", "planks", [2]float32{7, 3}, [2]float32{}, func(u, v float32, m *measure) float32 {
 		j := floor(v)
-		off, _ := m.random(j, 7)
+		off, _ := m.ofRow(j, 7)
 		const long = 7
 		// Ends of neighbours lie a third of a length apart, or anywhere.
 		at := u/long + j/3 + off
 		end := at - floor(at)
 		return m.rim(min(0.5-abs(v-j-0.5), (0.5-abs(end-0.5))*long) - m.gap/2)
 	}},
-	{"blocks", "blocks", func(u, v float32, m *measure) float32 {
+	{"blocks", "blocks", [2]float32{2, 2}, [2]float32{}, func(u, v float32, m *measure) float32 {
 		j := floor(v)
-		off, _ := m.random(j, 3)
+		off, _ := m.ofRow(j, 3)
 		at := u/2 + j/2 + off
 		end := at - floor(at)
 		return m.rim(min(0.5-abs(v-j-0.5), (0.5-abs(end-0.5))*2) - m.gap/2)
 	}},
-	{"rivet rows", "rows of rivets", func(u, v float32, m *measure) float32 {
+	{"rivet rows", "rows of rivets", [2]float32{1, 6}, [2]float32{1, 6}, func(u, v float32, m *measure) float32 {
 		const apart = 6 // rows
 		i, j := floor(u), floor(v/apart)
 		du, dv := m.random(i, j)
@@ -109,6 +136,10 @@ var sides = []string{"box", "above", "front", "right"}
 
 // fillPattern is the kernel of the kind; p follows its parameters.
 func fillPattern(b *Block, p []float64, out []float32) {
+	if b.Square != nil {
+		patternSquare(b, p, out)
+		return
+	}
 	f, size := motifs[int(p[0])].at, float32(p[1])
 	m := &measure{gap: float32(p[2]), jitter: float32(p[3]), soft: max(0.001, b.Pitch/size), seed: uint32(p[6]) * 0x85ebca6b}
 	sin, cos := math.Sincos(p[4] * math.Pi / 180)
@@ -141,3 +172,48 @@ func fillPattern(b *Block, p []float64, out []float32) {
 func abs(v float32) float32 { return max(v, -v) }
 
 func hypot(x, y float32) float32 { return sqrt(x*x + y*y) }
+
+// patternSquare is fillPattern on a square that repeats: whole repeats along each side, of about the size and turn.
+func patternSquare(b *Block, p []float64, out []float32) {
+	f, size := &motifs[int(p[0])], float32(p[1])
+	m := &measure{gap: float32(p[2]), jitter: float32(p[3]), soft: max(0.001, b.Pitch/size), seed: uint32(p[6]) * 0x85ebca6b}
+	sin, cos := math.Sincos(p[4] * math.Pi / 180)
+	q := b.Square
+	piece := f.piece
+	if piece[0] == 0 {
+		piece = [2]float32{1, 1}
+	}
+	on, rows, right, down := wholeRepeats(q.U.Len()/size, q.V.Len()/size, float32(sin), float32(cos), f.cell, piece)
+	m.on, m.rows = &on, rows
+	for i := range out {
+		s, t := q.At(geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]})
+		t = 1 - t
+		out[i] = f.at(s*right[0]+t*down[0], s*right[1]+t*down[1], m)
+	}
+}
+
+// wholeRepeats turns so many sizes along each side into ways that lead from a place of the figure to the same one. on counts them in
+// pieces; after so many rows these come round.
+func wholeRepeats(right, down, sin, cos float32, cell, piece [2]float32) (on weft, rows int64, s, t [2]float32) {
+	whole := func(u, v float32) [2]float32 {
+		return [2]float32{cell[0] * round(u/cell[0]), cell[1] * round(v/cell[1])}
+	}
+	in := func(w [2]float32) [2]int64 {
+		return [2]int64{int64(round(w[0] / piece[0])), int64(round(w[1] / piece[1]))}
+	}
+	s, t = whole(right*cos, right*sin), whole(-down*sin, down*cos)
+	on, ok := weftOf(in(s), in(t))
+	if !ok {
+		s, t = [2]float32{max(cell[0], whole(right, 0)[0])}, [2]float32{0, max(cell[1], whole(0, down)[1])}
+		on, _ = weftOf(in(s), in(t))
+	}
+	return on, common(in(s)[1], in(t)[1]), s, t
+}
+
+// common is the greatest common divisor of two whole numbers, not both 0.
+func common(a, b int64) int64 {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return max(a, -a)
+}

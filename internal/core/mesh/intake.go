@@ -7,11 +7,12 @@ import (
 
 // Intake is how a model's file is taken: its unit and axes, its normals, and which UVs are used.
 type Intake struct {
-	Metres  float64 `json:"metres"`  // length of the file's unit; 0 means 1
-	ZUp     bool    `json:"zUp"`     // the file's Z axis points up
-	Compute bool    `json:"compute"` // compute all normals instead of taking the file's
-	Crease  float64 `json:"crease"`  // degrees, when normals are computed
-	Channel int     `json:"channel"` // UV channel, 0 for the first
+	Metres  float64 `json:"metres"`            // length of the file's unit; 0 means 1
+	ZUp     bool    `json:"zUp"`               // the file's Z axis points up
+	Compute bool    `json:"compute"`           // compute all normals instead of taking the file's
+	Crease  float64 `json:"crease"`            // degrees, when normals are computed
+	Channel int     `json:"channel"`           // UV channel, 0 for the first
+	Repeats bool    `json:"repeats,omitempty"` // it is a flat square that is laid again and again, see Model.AsSquare
 }
 
 // Limits of the unit in metres.

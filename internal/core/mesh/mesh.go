@@ -50,11 +50,12 @@ type Model struct {
 	Part      []int32 // per triangle
 	Materials []Material
 	Parts     []string
-	HasUV     bool     // the chosen channel has UVs for every face
-	Loose     int      // vertices of the file that no face uses
-	Pictures  []string // names of the pictures the file carries or names, read and found sound
-	Notes     []string // what was passed over while reading, one sentence each
-	smooth    []int32  // per triangle while reading: smoothing group, 0 for flat, −1 for none given
+	HasUV     bool         // the chosen channel has UVs for every face
+	Loose     int          // vertices of the file that no face uses
+	Pictures  []string     // names of the pictures the file carries or names, read and found sound
+	Notes     []string     // what was passed over while reading, one sentence each
+	Square    *geom.Square // the model is a flat square that repeats; nil for any other
+	smooth    []int32      // per triangle while reading: smoothing group, 0 for flat, −1 for none given
 }
 
 // Error is a fault in a model file: where it is, what it is and what to do about it.
