@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"image/png"
 	"io"
+	"math"
 	"mime/multipart"
 	"net/http"
 	"os"
@@ -18,7 +19,9 @@ import (
 	"testing"
 	"time"
 
+	"crust/internal/core/brush"
 	"crust/internal/core/mesh"
+	"crust/internal/core/strata"
 	"crust/internal/store"
 	"crust/internal/studio"
 )
@@ -477,6 +480,126 @@ func TestPackAndUnpack(t *testing.T) {
 	} {
 		if _, errs, status := crust(t, c.args...); status != c.status || !strings.Contains(errs, c.want) || strings.Count(errs, "\n") != 1 {
 			t.Errorf("%v: %d, %s", c.args, status, errs)
+		}
+	}
+}
+
+// A square that repeats, with a stroke over its rim, goes out as an archive and is delivered from it: every map goes on from its right
+// column to its left one, and from its bottom row to its top one, no more sharply than inside. The same strata lie on another model.
+func TestAnArchiveIsDelivered(t *testing.T) {
+	dir := t.TempDir()
+	st, err := store.Open(filepath.Join(dir, "data"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := studio.New(st)
+	doc := new(strata.Document)
+	lay := func(hex string, height float32, kind string, change func(c *strata.Clause)) {
+		l := doc.NewLayer(hex)
+		l.What.Colour.Hex = hex
+		l.What.Height.On, l.What.Height.Number, l.What.Height.Blend = height != 0, height, "add"
+		if kind != "" {
+			c, err := doc.NewClause(kind)
+			if err != nil {
+				t.Fatal(err)
+			}
+			change(&c)
+			l.Where = append(l.Where, c)
+		}
+		doc.Layers = append(doc.Layers, l)
+	}
+	lay("#6f6250", 0, "", nil)
+	lay("#807c76", 8, "pattern", func(c *strata.Clause) { c.Params["form"], c.Params["size"], c.Shape.Warp = 6, 0.13, 0.01 })
+	lay("#b9b2a6", 1, "noise", func(c *strata.Clause) { c.Params["size"] = 0.15 })
+	lay("#2d2822", 0, "relief", func(c *strata.Clause) { c.Params["form"], c.Params["radius"], c.Params["depth"] = 1, 0.06, 0.004 })
+	lay("#171513", 1, "brush", func(c *strata.Clause) { c.Strokes = strata.Strokes{1} })
+	stroke := &brush.Stroke{Brush: brush.New(), Size: 0.15, Paths: [][]brush.Point{{{0.3, 0, 0.2, 0, 1, 0, 1}, {0.7, 0, 0.6, 0, 1, 0, 1}}}}
+	id, err := s.CreateSquare("Quay stone", 1, doc, strata.Painting{1: stroke})
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.Open(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := a.ChangeSettings(json.RawMessage(`{"quality":"draft","size":256}`)); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	st.Close()
+	file, out := filepath.Join(dir, "stone.crust.zip"), filepath.Join(dir, "out")
+	if _, errs, status := crust(t, "pack", "Quay stone", "--data", filepath.Join(dir, "data"), "--out", file); status != 0 {
+		t.Fatal(errs)
+	}
+	text, errs, status := crust(t, "deliver", "--asset", file, "--preset", "separate", "--size", "512", "--out", out, "--json")
+	if status != 0 {
+		t.Fatal(errs)
+	}
+	var d struct {
+		Files []struct {
+			File string `json:"file"`
+			Bits int    `json:"bits"`
+		} `json:"files"`
+	}
+	if err := json.Unmarshal([]byte(text), &d); err != nil {
+		t.Fatal(err)
+	}
+	maps := 0
+	for _, f := range d.Files {
+		if !strings.HasSuffix(f.File, ".png") {
+			continue
+		}
+		maps++
+		r, err := os.Open(filepath.Join(out, f.File))
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := png.Decode(r)
+		r.Close()
+		if err != nil || p.Bounds().Dx() != 512 {
+			t.Fatal(f.File, err)
+		}
+		for _, down := range []bool{false, true} {
+			rim, most := 0.0, 0.0
+			for at := range 512 {
+				sum := 0.0
+				for i := range 512 {
+					a, b := p.At(at, i), p.At((at+1)%512, i)
+					if down {
+						a, b = p.At(i, at), p.At(i, (at+1)%512)
+					}
+					r, g, bl, _ := a.RGBA()
+					r2, g2, bl2, _ := b.RGBA()
+					sum += math.Abs(float64(r)-float64(r2)) + math.Abs(float64(g)-float64(g2)) + math.Abs(float64(bl)-float64(bl2))
+				}
+				if at == 511 {
+					rim = sum
+				} else {
+					most = max(most, sum)
+				}
+			}
+			if rim > most {
+				t.Errorf("%s: across the rim neighbours differ by %.0f, inside by %.0f at the most (down %v)", f.File, rim, most, down)
+			}
+		}
+	}
+	if maps < 6 {
+		t.Errorf("%d maps, want base colour, roughness, metallic, occlusion, normal and height", maps)
+	}
+	if _, errs, status := crust(t, "deliver", ball(t, dir, "ball.glb", 24, 12), "--asset", file, "--preset", "orm-green-down", "--size", "256", "--rays", "4", "--out", filepath.Join(dir, "ball")); status != 0 {
+		t.Error(errs)
+	}
+	for _, bad := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"--asset", file, "--finish", "rust"}, 2, "one of them"}, {[]string{"--asset", file + "x", "--preset", "separate"}, 1, "there is no such file"},
+		{[]string{"--preset", "separate"}, 2, "give a model, or an asset's archive"}, {[]string{"--asset", filepath.Join(dir, "data", "crust.db"), "--preset", "separate"}, 1, "no sound zip"},
+		{[]string{"--asset", file, "--preset", "separate", "--size", "300"}, 2, "use one of"},
+	} {
+		if _, errs, status := crust(t, append([]string{"deliver", "--out", out}, bad.args...)...); status != bad.status || !strings.Contains(errs, bad.want) || strings.Count(errs, "\n") != 1 {
+			t.Errorf("%v: %d, %s", bad.args, status, errs)
 		}
 	}
 }

@@ -27,6 +27,8 @@ import (
 	"crust/internal/core/picture"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
+	"crust/internal/store"
+	"crust/internal/studio"
 )
 
 // load reads a model and the files it names from its own folder.
@@ -467,25 +469,44 @@ type deliverFlags struct {
 	dials          []string
 	strata, where  string
 	painted        strata.Painting // strokes of the strata given
+	asset          string
+	given          *strata.Document // of the asset given
+	pictures       compose.Pictures // of the asset given
+	sized          bool             // a size was asked for
 	replace        bool
 }
 
 func deliverCommand() *cobra.Command {
 	var f deliverFlags
-	c := &cobra.Command{Use: "deliver MODEL", Short: "Bake, lay a finish or given strata and write a preset's files", Args: exactly("a model"),
-		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), args[0]) }}
+	c := &cobra.Command{Use: "deliver MODEL", Short: "Bake, lay a finish or given strata and write a preset's files", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f.sized = cmd.Flags().Changed("size")
+			switch {
+			case f.asset != "" && (f.finish != "" || f.strata != "" || len(f.dials) > 0):
+				return wrong{errors.New("give --finish, --strata or --asset, one of them")}
+			case f.asset != "":
+				return f.runAsset(cmd.Context(), args)
+			case len(args) == 0:
+				return wrong{errors.New("give a model, or an asset's archive with --asset")}
+			}
+			return f.run(cmd.Context(), args[0])
+		}}
 	f.add(c, 1024)
 	c.Flags().StringVar(&f.finish, "finish", "", "finish to lay")
 	c.Flags().StringVar(&f.preset, "preset", "", "preset to write: a name (crust presets lists them), or a file of your own (docs/presets.md)")
 	c.Flags().BoolVar(&f.replace, "replace", false, "let files give way that stand in the folder and are not from this asset's last delivery by this preset")
 	c.Flags().StringArrayVar(&f.dials, "dial", nil, "a dial of the finish, name=value")
 	c.Flags().StringVar(&f.strata, "strata", "", "document to evaluate instead of a finish, as JSON (docs/strata.md)")
+	c.Flags().StringVar(&f.asset, "asset", "", "archive of an asset (crust pack) whose strata are evaluated; on its own model, or on MODEL if one is named")
 	c.Flags().StringVar(&f.where, "where", "", "layer whose Where is written too, as {set}_where.png in 16-bit grey; without --preset alone")
 	return c
 }
 
 // document checks the call and returns what makes the layers for a model of a size.
 func (f *deliverFlags) document() (func(diagonal float64) (*strata.Document, error), error) {
+	if f.given != nil {
+		return func(float64) (*strata.Document, error) { return f.given, nil }, nil
+	}
 	if f.strata != "" {
 		if f.finish != "" || len(f.dials) > 0 {
 			return nil, wrong{errors.New("give --finish or --strata, not both")}
@@ -552,9 +573,11 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 			return fmt.Errorf("--where: %w", err)
 		}
 	}
-	pictures, err := picturesBeside(f.strata, doc)
-	if err != nil {
-		return err
+	pictures := f.pictures
+	if pictures == nil {
+		if pictures, err = picturesBeside(f.strata, doc); err != nil {
+			return err
+		}
 	}
 	maps := map[string]map[string]*bake.Map{}
 	reads := deliver.MapsRead(doc, preset)
@@ -576,6 +599,11 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	b := newBar("deliver")
 	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
 		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Strokes: func(n int32) *brush.Stroke { return f.painted[n] }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
+	return f.write(ctx, job)
+}
+
+// write runs a delivery into the folder, and lists its files.
+func (f *deliverFlags) write(ctx context.Context, job deliver.Job) error {
 	d, err := deliver.Run(ctx, job)
 	if err != nil {
 		return err
@@ -596,6 +624,91 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	}
 	fmt.Println(filepath.Join(f.out, deliver.Note))
 	return nil
+}
+
+// runAsset delivers an asset from its archive: on its own model with its own maps, of which those that are missing are baked, or
+// what lies on it on another model.
+func (f *deliverFlags) runAsset(ctx context.Context, model []string) error {
+	var preset *deliver.Preset
+	var err error
+	if f.preset != "" || f.where == "" {
+		if preset, err = presetOf(f.preset); err != nil {
+			return err
+		}
+	}
+	if f.sized && !slices.Contains(deliver.Sizes, f.settings.Size) {
+		return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
+	}
+	file, err := os.Open(f.asset)
+	if err != nil {
+		return fmt.Errorf("%s: there is no such file; check the path", f.asset)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "crust-deliver-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	st, err := store.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	s := studio.New(st)
+	defer s.Close()
+	id, err := s.Unpack(file, info.Size())
+	if err != nil {
+		return fmt.Errorf("%s: %w", filepath.Base(f.asset), err)
+	}
+	a, err := s.Open(id)
+	if err != nil {
+		return err
+	}
+	size := 0
+	if f.sized {
+		size = f.settings.Size
+	}
+	use := preset
+	if use == nil {
+		use = &deliver.Presets[0]
+	}
+	job, err := a.JobOf(use, size)
+	if err != nil {
+		return err
+	}
+	job.Preset, job.Where = preset, f.where
+	if f.where != "" {
+		if _, err := job.Document.Named(f.where); err != nil {
+			return fmt.Errorf("--where: %w", err)
+		}
+	}
+	if len(model) > 0 {
+		f.given, f.pictures, f.painted = job.Document, job.Pictures, strata.Painting{}
+		for i := range job.Document.Layers {
+			for _, c := range job.Document.Layers[i].Where {
+				for _, n := range c.Strokes {
+					if k := a.Stroke(n); k != nil {
+						f.painted[n] = k
+					}
+				}
+			}
+		}
+		return f.run(ctx, model[0])
+	}
+	if cells := a.ReadsFor(&job); len(cells) > 0 && job.Model.HasUV {
+		if err := a.Bake(cells); err != nil {
+			return err
+		}
+		if err := withBar("bake", func(share func(float64)) error { a.WaitJob(share); return ctx.Err() }); err != nil {
+			return err
+		}
+	}
+	job.Progress = newBar("deliver").at
+	return f.write(ctx, job)
 }
 
 // presetOf is a preset that ships by its name, or one in a file.

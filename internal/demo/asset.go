@@ -34,23 +34,37 @@ var pictures embed.FS
 // Create makes the assets of the Saltmere harbour in the studio with their strata and starts the bakes of
 // their maps. It returns the last one made.
 func Create(s *studio.Studio) (id uint, err error) {
-	for i := len(assets) - 1; i >= 0; i-- {
-		if id, err = create(s, assets[i]); err != nil {
-			return 0, fmt.Errorf("%s: %w", assets[i].name, err)
+	bake := func(id uint, name string, err error) error {
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
 		}
 		a, err := s.Open(id)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		if err := a.Bake(a.Missing()); err != nil {
-			return 0, fmt.Errorf("%s: %w", assets[i].name, err)
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return nil
+	}
+	stone, err := createStone(s)
+	if err := bake(stone, "Quay stone", err); err != nil {
+		return 0, err
+	}
+	for i := len(assets) - 1; i >= 0; i-- {
+		id, err = create(s, assets[i])
+		if err := bake(id, assets[i].name, err); err != nil {
+			return 0, err
 		}
 	}
 	return id, nil
 }
 
-// Make makes one of the assets, “buoy” or “winch”, without baking it.
+// Make makes one of the assets, “buoy”, “winch” or “stone”, without baking it.
 func Make(s *studio.Studio, file string) (uint, error) {
+	if file == "stone" {
+		return createStone(s)
+	}
 	for _, d := range assets {
 		if d.file == file {
 			return create(s, d)

@@ -37,6 +37,7 @@ type Asset struct {
 	name, split  string
 	size         int
 	modelName    string
+	flat         bool // the model is a flat square that could repeat
 	highs        []HighFile
 	highHash     string            // of all of them, empty when there is none
 	source       *prepared         // what the last bake was prepared with
@@ -432,7 +433,7 @@ func (a *Asset) useNewMaps() {
 
 // views are the pictures that pages show of the evaluated channels.
 var views = map[string]compose.View{"base": compose.ViewBase, "orm": compose.ViewORM, "normal": compose.ViewNormal, "height": compose.ViewHeight,
-	"emissive": compose.ViewEmissive, "opacity": compose.ViewOpacity}
+	"emissive": compose.ViewEmissive, "opacity": compose.ViewOpacity, "shape": compose.ViewShape}
 
 // Version grows with every change of what is painted; pictures tell the one that they show.
 func (a *Asset) Version() int {

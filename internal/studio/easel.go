@@ -97,6 +97,17 @@ func viewsOf(d *strata.Document) []string {
 	return names
 }
 
+// views are those of the document's textures that pages show.
+func (s *snapshot) views() []string {
+	names := viewsOf(s.doc)
+	for _, view := range asked {
+		if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().wants(view) }) {
+			names = append(names, view)
+		}
+	}
+	return names
+}
+
 // paint brings views up to date with a program on a sheet, and calls told every few tiles. Other views are let go: they would
 // not be kept up.
 func (s *shown) paint(ctx context.Context, c *sheet, prog *compose.Program, names []string, pass compose.Pass, told func()) error {

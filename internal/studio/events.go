@@ -134,6 +134,10 @@ func (a *Asset) stateEvent() Event {
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "low": b.Min.Array(), "high": a.highs, "hasUV": a.model.HasUV,
 		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
 		"intake": a.intake, "layoutSeconds": layout.Foretell(a.model), "channels": channels, "modelVersion": a.modelVersion}
+	if q := a.model.Square; q != nil {
+		e["repeats"] = Event{"u": q.U.Array(), "v": q.V.Array()}
+	}
+	e["flat"] = a.flat
 	e["shipping"] = a.shipping
 	e["keepsakes"] = keepsakeEvents(a.keepsakes)
 	e["pictures"] = pictureEvents(a.pictures)

@@ -250,6 +250,8 @@ var errChanged = errors.New("the settings changed again and again meanwhile; try
 // adopt makes a taken model the asset's. The caller holds mu.
 func (a *Asset) adopt(t *taken, in Intake, split string) {
 	a.settled++
+	_, err := t.model.AsSquare()
+	a.flat = err == nil
 	a.model, a.sets, a.whole, a.setHash = t.model, t.sets, t.whole, t.setHash
 	a.intake, a.split = in, split
 	a.modelVersion++

@@ -17,9 +17,24 @@ type Look struct {
 	Show   string `json:"show"` // "where", "height" or anything else
 	Layer  string `json:"layer"`
 	Clause string `json:"clause"`
-	Set    string `json:"set"`  // of the flat map
-	Kept   uint   `json:"kept"` // a keepsake that it compares with, 0 for none
-	Away   bool   `json:"away"` // it shows nothing that is painted, as in Intake
+	Set    string `json:"set"`   // of the flat map
+	Kept   uint   `json:"kept"`  // a keepsake that it compares with, 0 for none
+	Away   bool   `json:"away"`  // it shows nothing that is painted, as in Intake
+	Shape  bool   `json:"shape"` // it shows the height as shape
+}
+
+// asked are the views that pages get when they ask for them.
+var asked = []string{"height", "shape"}
+
+// wants tells whether a page that looks so shows a view.
+func (l Look) wants(view string) bool {
+	switch view {
+	case "height":
+		return l.Show == view
+	case "shape":
+		return l.Shape
+	}
+	return true
 }
 
 // Near is a place that a page's person looks at most: under the pointer, or in the middle of the view.

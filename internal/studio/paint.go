@@ -259,10 +259,7 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		}
 		reach = append(reach, box)
 	}
-	names := viewsOf(s.doc)
-	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
-		names = append(names, "height")
-	}
+	names := s.views()
 	for _, i := range s.order() {
 		set := &s.sets[i]
 		c := e.sheets[sheetKey{set.Key, s.size(set.Key)}]
@@ -288,7 +285,7 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		for _, p := range s.pages {
 			look := p.Look()
 			for _, name := range names {
-				if name != "height" || look.Show == name {
+				if look.wants(name) {
 					p.frame(&Frame{Set: set.Key, View: name, Full: true, picture: c.views[name], whole: true, version: s.version})
 				}
 			}
@@ -467,14 +464,11 @@ func (a *Asset) show(e *easel, s *snapshot, set *uv.Set, size int, full bool) er
 	if err != nil {
 		return err
 	}
-	names := viewsOf(s.doc)
-	if slices.ContainsFunc(s.pages, func(p *Page) bool { return p.Look().Show == "height" }) {
-		names = append(names, "height")
-	}
+	names := s.views()
 	tell := func(whole bool) {
 		for _, p := range s.pages {
 			for _, name := range names {
-				if name != "height" || p.Look().Show == name {
+				if p.Look().wants(name) {
 					p.frame(&Frame{Set: set.Key, View: name, Full: full, picture: c.views[name], whole: whole, version: s.version})
 				}
 			}

@@ -432,12 +432,24 @@ func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
 	if !slices.ContainsFunc(j.Document.Layers, func(l strata.Layer) bool { return !l.Hidden }) {
 		out.Warnings = append(out.Warnings, "No layer is visible, so the maps will be bare.")
 	}
+	if j.Model.Square != nil {
+		for i := range j.Document.Layers {
+			if l := &j.Document.Layers[i]; !l.Hidden && slices.ContainsFunc(l.Where, ends) {
+				out.Warnings = append(out.Warnings, fmt.Sprintf("“%s” lies by reach, which does not repeat: an edge will show where squares meet.", l.Name))
+			}
+		}
+	}
 	for i := range out.Preset.Files {
 		if f := &out.Preset.Files[i]; f.Format == "jpeg" {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("%s is written as JPEG, which changes colours a little each time it is saved.", f.Label))
 		}
 	}
 	return out, nil
+}
+
+// ends tells that a clause does not go on over the rim of a square that repeats: a reach that does not run up or down.
+func ends(c strata.Clause) bool {
+	return !c.Off && c.Kind == "reach" && c.Params["toward"] > 1
 }
 
 func labelOf(kind string) string {
@@ -493,6 +505,52 @@ func (a *Asset) DeliverAgain(id uint, replace bool) error {
 	return a.deliverAs(h, replace)
 }
 
+// JobOf is a delivery of the asset by a preset, as it is set to be but for that; all sets in size px, or 0 as they are set to be.
+func (a *Asset) JobOf(p *deliver.Preset, size int) (deliver.Job, error) {
+	a.mu.Lock()
+	h := a.shipping
+	a.mu.Unlock()
+	h.Preset, h.Edited, h.Naming, h.Pad = p.Name, p, "", nil
+	if size > 0 {
+		h.Size, h.Sizes = size, nil
+	}
+	j, err := a.shippingJob(h)
+	if err == nil {
+		a.supply(&j)
+	}
+	return j, err
+}
+
+// ReadsFor lists what is not baked, or not any more, of the maps that a delivery reads.
+func (a *Asset) ReadsFor(j *deliver.Job) (out []Cell) {
+	reads := a.readsOf(j)
+	for _, c := range a.Missing() {
+		if slices.Contains(reads, c.Kind) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func (a *Asset) readsOf(j *deliver.Job) []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	reads := a.reads(j.Document)
+	for _, kind := range deliver.MapsRead(j.Document, j.Preset) {
+		if !slices.Contains(reads, kind) {
+			reads = append(reads, kind)
+		}
+	}
+	return reads
+}
+
+// supply gives a job the maps and pictures that it reads.
+func (a *Asset) supply(j *deliver.Job) {
+	reads, sets := a.readsOf(j), j.Sets
+	j.Maps = func(set string) (map[string]*bake.Map, error) { return a.mapsOf(sets, set, reads) }
+	j.Pictures = a.picture
+}
+
 func (a *Asset) deliverAs(h Shipping, replace bool) error {
 	j, err := a.shippingJob(h)
 	if err != nil {
@@ -523,20 +581,11 @@ func (a *Asset) deliverAs(h Shipping, replace bool) error {
 	if err != nil {
 		return err
 	}
-	a.mu.Lock()
-	reads := a.reads(j.Document)
-	a.mu.Unlock()
-	for _, kind := range deliver.MapsRead(j.Document, j.Preset) {
-		if !slices.Contains(reads, kind) {
-			reads = append(reads, kind)
-		}
-	}
+	a.supply(&j)
 	return a.start("deliver", "Deliver "+j.Preset.Title, func(ctx context.Context, job *Job, share func(float64)) error {
-		j.Maps = func(set string) (map[string]*bake.Map, error) { return a.mapsOf(j.Sets, set, reads) }
 		if j.Aside, err = a.studio.Store.Aside(a.ID); err != nil {
 			return err
 		}
-		j.Pictures = a.picture
 		j.Progress = func(v float64) { share(v * 0.95) }
 		j.Filed = func(done, all int) { a.step(job, fmt.Sprintf("%d of %d files", done, all)) }
 		d, err := deliver.Run(ctx, j)

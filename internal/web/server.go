@@ -191,6 +191,7 @@ func (s *Server) routes() {
 	e.POST("/api/alphas", s.addAlpha)
 	e.GET("/api/alphas/:hash", s.alpha)
 	e.POST("/api/assets", s.create)
+	e.POST("/api/squares", s.square)
 	e.POST("/api/demo", s.demo)
 	e.DELETE("/api/assets/:id", s.remove)
 	e.GET("/api/assets/:id/picture", s.picture)
@@ -507,6 +508,23 @@ func (s *Server) again(c *echo.Context, a *studio.Asset) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, plan)
+}
+
+// square makes an asset of a flat square that repeats.
+func (s *Server) square(c *echo.Context) error {
+	var r struct {
+		Name string  `json:"name"`
+		Side float64 `json:"side"`
+	}
+	c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, 1<<12)
+	if err := c.Bind(&r); err != nil {
+		return errors.New("the call could not be understood")
+	}
+	id, err := s.studio.CreateSquare(strings.TrimSpace(r.Name), r.Side, nil, nil)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]any{"id": id, "stage": "paint"})
 }
 
 func (s *Server) demo(c *echo.Context) error {

@@ -48,6 +48,9 @@ func Prepare(ctx context.Context, low, high *mesh.Model, s Settings) (*Source, e
 	if err := s.Check(); err != nil {
 		return nil, err
 	}
+	if low.Square != nil && high != nil {
+		high = high.Around(low.Square)
+	}
 	r := &ready{box: low.Bounds(), tangents: low.Tangents(), byPair: map[int32]*accel.BVH{}, rays: map[int]*patterns{}, probes: map[probed]float64{}}
 	src := &Source{Low: low, High: high, Settings: s, ready: r}
 	diag := float64(r.box.Diagonal())

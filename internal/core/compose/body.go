@@ -77,9 +77,6 @@ func NewBody(cache *Cache, m *mesh.Model, sets []uv.Set, maps Maps) *Body {
 			}
 		}
 	}
-	if b.piece != nil {
-		b.area *= 4 // with what clouds take of the copies, see near
-	}
 	return b
 }
 
@@ -136,15 +133,11 @@ func (b *Body) fold(p geom.Vec3) geom.Vec3 {
 	return b.piece.Fold(p)
 }
 
-// near tells whether a triangle lies on the model itself or, of the copies of a square, within half a side of it: averages are taken
-// from as far away at the most.
-func (b *Body) near(t int) bool {
-	if t < b.own {
-		return true
-	}
-	p, q, r := b.model.Corners(t)
-	u, v := b.piece.At(p.Add(q).Add(r).Mul(1. / 3))
-	return u > -0.5 && v > -0.5 && u < 1.5 && v < 1.5
+// near tells whether a place lies on a square that repeats, or no further off than margin.
+func (b *Body) near(p geom.Vec3, margin float32) bool {
+	u, v := b.piece.At(p)
+	du, dv := margin/b.piece.U.Len(), margin/b.piece.V.Len()
+	return u > -du && v > -dv && u < 1+du && v < 1+dv
 }
 
 // widest bounds a radius that is averaged over, in metres.

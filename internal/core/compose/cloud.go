@@ -58,6 +58,9 @@ func (p *scattered) resize(n int) {
 // reach is from how far averages are read, in spacings.
 const reach = 1.9
 
+// farCloud is how far a cloud goes on over the rim of a square that repeats, in spacings: as far as averages and readings reach.
+const farCloud = 8
+
 // taken is a sample while a cloud is made.
 type taken struct {
 	spot
@@ -76,7 +79,12 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 		spacing *= 2
 	}
 	step := spacing / 2
-	if n := b.area / float64(step*step); n > float64(b.samples) {
+	area := b.area
+	if b.piece != nil {
+		far := farCloud * float64(spacing)
+		area *= (1 + 2*far/float64(b.piece.U.Len())) * (1 + 2*far/float64(b.piece.V.Len()))
+	}
+	if n := area / float64(step*step); n > float64(b.samples) {
 		step *= float32(math.Sqrt(n / float64(b.samples)))
 	}
 	margin := 8 * spacing
@@ -133,13 +141,17 @@ func (b *Body) take(from, to int, step, spacing float32, origin geom.Vec3) (out 
 	m := b.model
 	var recent [256]int32 // one more than places in out
 	for t := from; t < to; t++ {
-		if b.setOf[t] < 0 || !b.near(t) {
+		if b.setOf[t] < 0 {
 			continue
 		}
 		p, q, r := m.Corners(t)
 		cells.Pieces(p, q, r, step, func(u, v, area float32) {
 			s := taken{spot: spot{int32(t), u, v}, area: area}
-			d := b.at(s.spot).Sub(origin).Mul(1 / spacing)
+			at := b.at(s.spot)
+			if t >= b.own && !b.near(at, farCloud*spacing) {
+				return
+			}
+			d := at.Sub(origin).Mul(1 / spacing)
 			s.key = cells.Key(int32(d.X), int32(d.Y), int32(d.Z))*cells.Facings + uint64(cells.Facing(b.normal(s.spot)))
 			if area < step*step/4 {
 				d = d.Mul(spacing / step)

@@ -82,16 +82,37 @@ var (
 
 	ViewEmissive = View{"emissive.r", "emissive.g", "emissive.b"}
 	ViewOpacity  = View{"opacity", "opacity", "opacity"}
+
+	// ViewShape is the height in steps fine enough to move a surface by: R holds the upper and G the lower byte of 0–65535 for
+	// −ShapeRange to +ShapeRange.
+	ViewShape = View{"height", "shape", "shape"}
 )
+
+// ShapeRange is in metres.
+const ShapeRange = 0.2
 
 // Of tells whether the channels hold what the view shows.
 func (v View) Of(c *Channels) bool {
+	if v == ViewShape {
+		return true
+	}
 	from, _ := SourceOf(v[0])
 	return from.plane(c) != nil
 }
 
 // Quantise writes the view of some texels at 8 bits, three bytes each. It rounds as pixel.Q8 does.
 func (v View) Quantise(c *Channels, out []uint8) {
+	if v == ViewShape {
+		for i := range len(out) / 3 {
+			h := float32(0)
+			if c.Height != nil {
+				h = c.Height[i]
+			}
+			q := pixel.Q16((h + ShapeRange) / (2 * ShapeRange))
+			out[3*i], out[3*i+1], out[3*i+2] = uint8(q>>8), uint8(q), 0
+		}
+		return
+	}
 	var planes [3][]float32
 	var scale, offset [3]float32
 	for k, name := range v {

@@ -115,3 +115,54 @@ func (m *Model) Surrounded() *Model {
 	}
 	return &out
 }
+
+// manyAround is from how many faces on less of the copies is taken.
+const manyAround = 1_000_000
+
+// Around is a model on a square that repeats, with what its copies round the square hold as far as a side over the rim, or a quarter
+// of it where there are very many faces, so that what is baked at the rim sees what stands beyond it.
+func (m *Model) Around(square *geom.Square) *Model {
+	far := float32(1)
+	if len(m.Tris) > manyAround {
+		far = 0.25
+	}
+	out := *m
+	grow := func(v []geom.Vec3) []geom.Vec3 { return append([]geom.Vec3(nil), v...) }
+	out.Positions, out.Normals = grow(m.Positions), grow(m.Normals)
+	out.UVs, out.Channels, out.HasUV = append([]geom.Vec2(nil), m.UVs...), nil, m.HasUV
+	out.Colours, out.Tris = append([][3]uint8(nil), m.Colours...), append([][3]uint32(nil), m.Tris...)
+	out.Material, out.Part = append([]int32(nil), m.Material...), append([]int32(nil), m.Part...)
+	at := make([]uint32, len(m.Positions))
+	for v := -1; v <= 1; v++ {
+		for u := -1; u <= 1; u++ {
+			if u == 0 && v == 0 {
+				continue
+			}
+			by := square.Shift(u, v)
+			clear(at)
+			for t, tri := range m.Tris {
+				a, b, c := m.Corners(t)
+				x, y := square.At(a.Add(b).Add(c).Mul(1. / 3).Add(by))
+				if x < -far || y < -far || x > 1+far || y > 1+far {
+					continue
+				}
+				var next [3]uint32
+				for k, i := range tri {
+					if at[i] == 0 {
+						at[i] = uint32(len(out.Positions))
+						out.Positions, out.Normals = append(out.Positions, m.Positions[i].Add(by)), append(out.Normals, m.Normals[i])
+						if len(m.UVs) > 0 {
+							out.UVs = append(out.UVs, m.UVs[i])
+						}
+						if len(m.Colours) > 0 {
+							out.Colours = append(out.Colours, m.Colours[i])
+						}
+					}
+					next[k] = at[i]
+				}
+				out.Tris, out.Material, out.Part = append(out.Tris, next), append(out.Material, m.Material[t]), append(out.Part, m.Part[t])
+			}
+		}
+	}
+	return &out
+}

@@ -1,6 +1,7 @@
 // The page of one asset: its stages, its socket, and what they share.
 import { $, choose, clock, complain, el, grouped, pennant, toast, typing } from './dom.js';
 import { call, Socket } from './api.js';
+import { value } from './values.js';
 import { Viewport } from './viewport.js';
 import { Intake } from './intake.js';
 import { BakeBoard } from './bakeboard.js';
@@ -116,6 +117,7 @@ class App {
     if (!old) { this.strata.render(); this.bench.render(); this.stage(document.body.dataset.stage, false); }
     else { this.words(); this.strata.render(); this.bench.render(); }
     this.brushwork.render();
+    this.shapes();
   }
 
   /** Loads the model with its sets; keep holds the camera, split shows another way to split. The last asked for holds. */
@@ -263,7 +265,7 @@ class App {
   /** Tells the server what this page shows, when that has changed. */
   look(always) {
     const where = this.hover || this.held ? 'where' : this.showing;
-    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, kept: this.stageName === 'paint' ? this.keepsakes.compared : 0, away: this.away() };
+    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, kept: this.stageName === 'paint' ? this.keepsakes.compared : 0, away: this.away(), shape: this.shapeOn() };
     const key = JSON.stringify(l);
     if (!always && key === this.looked) return;
     this.looked = key;
@@ -274,9 +276,25 @@ class App {
   /** Whether the stage shows nothing that is painted; the server does not paint for it then. */
   away() { return this.stageName === 'intake' || this.stageName === 'bake'; }
 
+  /** Whether the height is shown as shape. */
+  shapeOn() { return this.shape !== undefined && !this.away(); }
+
+  /** Shows the buttons of copies and shape as they are, and has the viewport do so. */
+  shapes() {
+    const v = this.viewport, nine = !!this.state?.repeats && !!this.nine, press = (b, on) => { b.classList.toggle('on', on); b.setAttribute('aria-pressed', on); };
+    $('#view-nine').hidden = !this.state?.repeats;
+    press($('#view-nine'), nine);
+    press($('#view-shape'), this.shape !== undefined);
+    if (!!$('#shape-by').firstChild !== (this.shape !== undefined)) $('#shape-by').replaceChildren(this.shape === undefined ? '' : value({ name: 'shape-by', label: '', title: 'So many times as high as it is', value: this.shape, min: 0, max: 20, default: 1, unit: '×', figures: 3, live: n => { this.shape = n; v.showShape(n); }, commit: n => { this.shape = n; v.showShape(n); } }));
+    v.repeat(this.state?.repeats || null);
+    v.showNine(nine && !this.away());
+    v.showShape(this.shapeOn() ? this.shape : null);
+  }
+
   /** Puts the viewport in the mode of the stage and of what is pointed at. */
   present() {
     const v = this.viewport;
+    this.shapes();
     v.showFigure(this.stageName === 'intake' && $('#figure').checked);
     if (this.stageName !== 'intake') v.mark(null);
     if (this.stageName !== 'bake') { v.showShells(null); v.compare(null); }
@@ -367,6 +385,8 @@ class App {
   }
 
   strip() {
+    $('#view-nine').onclick = () => { this.nine = !this.nine; this.shapes(); };
+    $('#view-shape').onclick = () => { this.shape = this.shape === undefined ? 1 : undefined; this.look(); this.shapes(); };
     for (const b of document.querySelectorAll('#view-layout button')) b.onclick = () => this.setLayout(b.dataset.value);
     for (const b of document.querySelectorAll('#view-show button')) b.onclick = () => this.setShow(b.dataset.value);
     $('#working-size').onchange = e => { this.waiting('evaluating anew…'); this.do('size', { number: Number(e.target.value) }); };

@@ -15,6 +15,9 @@ const WORKS = [['soften', 'soften', 'takes the mean of what lies round it'], ['s
 
 const KEPT = 'crust-brush';
 
+/** A place of a copy of a square that repeats, by that of the square itself. */
+const moved = (hit, by) => ({ ...hit, place: [hit.place[0] + by.x, hit.place[1] + by.y, hit.place[2] + by.z] });
+
 export class Brushwork {
   constructor(app) {
     this.app = app;
@@ -74,13 +77,19 @@ export class Brushwork {
     const p = this.picker(), v = this.app.viewport;
     if (!p) return null;
     const [o, d] = v.rayAt(x, y);
-    return p.ray(o.x, o.y, o.z, d.x, d.y, d.z);
+    let best = null, far = Infinity;
+    for (const by of v.shifts()) { // a copy is hit where the square itself would be
+      const hit = p.ray(o.x - by.x, o.y - by.y, o.z - by.z, d.x, d.y, d.z);
+      if (hit && hit.distance < far) { best = moved(hit, by); far = hit.distance; }
+    }
+    return best;
   }
 
   /** The place of the model under a point of the flat map. */
   onFlat(x, y) {
     const hit = this.app.viewport.pickFlat({ clientX: x, clientY: y });
-    return hit && this.picker()?.flat(hit.set, hit.u, hit.v);
+    const at = hit && this.picker()?.flat(hit.set, hit.u, hit.v);
+    return at && hit.by ? moved(at, hit.by) : at;
   }
 
   /** How wide the brush is at a place, in metres. */

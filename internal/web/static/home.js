@@ -1,6 +1,7 @@
 // The list of assets: make, open, delete.
 import { $, complain } from './dom.js';
 import { call, upload } from './api.js';
+import { value } from './values.js';
 
 const words = $('#complaint'), picker = $('#model-files');
 
@@ -44,6 +45,22 @@ $('#new-demo')?.addEventListener('click', async e => {
     b.textContent = 'New from the demo';
   }
 });
+
+$('#new-square').onclick = () => {
+  let side = 2;
+  $('#square-side').replaceChildren(value({ name: 'side', value: side, min: 0.01, max: 100, default: 2, unit: 'm', log: true, commit: v => { side = v; } }));
+  complain($('#square-complaint'), '');
+  $('#square-yes').onclick = async e => {
+    e.preventDefault();
+    try {
+      const { id, stage } = await call('POST', '/api/squares', { name: $('#square-name').value, side });
+      location.href = `/assets/${id}/${stage}`;
+    } catch (err) {
+      complain($('#square-complaint'), err.message);
+    }
+  };
+  $('#square').showModal();
+};
 
 addEventListener('dragover', e => { e.preventDefault(); document.body.classList.add('dragging'); });
 addEventListener('dragleave', e => { if (!e.relatedTarget) document.body.classList.remove('dragging'); });

@@ -2,6 +2,7 @@
 import * as THREE from 'three';
 import { OrbitControls } from './vendor/three/OrbitControls.js';
 import { setColour } from './dom.js';
+import { cut, heights, move, places } from './shape.js';
 
 /** How each way of showing picks from the pictures that the server sends. */
 const SHOWS = {
@@ -21,6 +22,9 @@ const SHOWS = {
 
 /** Views that there are only where some layer lays their channel down. */
 const EXTRA = ['emissive', 'opacity'];
+
+/** The height, in metres, that a texel of the view “shape” reaches up and down. */
+const SHAPE_RANGE = 0.2;
 
 /** Rows of texels that come at once. */
 const SQUARE = 64;
@@ -69,6 +73,8 @@ export class Viewport {
     this.flatSet = '';
     this.flatView = { zoom: 1, x: 0, y: 0 };
     this.frames = 0;
+    this.nine = false; // a square that repeats is shown with its copies
+    this.shaped = null; // how much the height moves the surface; null for not at all
     // Without graphics hardware multisampling triples the time of a frame, a large environment takes many seconds to
     // filter, and shadows one each.
     this.software = drawsInSoftware();
@@ -152,10 +158,12 @@ export class Viewport {
     const floats = k => { const a = new Float32Array(buffer, at, k); at += 4 * k; return a; };
     for (const s of this.sets.values()) {
       if (s.glow) { this.group.remove(s.glow); s.glow.geometry.dispose(); }
-      this.group.remove(s.mesh);
+      this.group.remove(s.mesh, ...s.copies);
+      s.shape?.geometry.dispose();
       s.mesh.geometry.dispose();
     }
     this.sets.clear();
+    this.area = 0;
     this.lightUp(null);
     this.setHandle(null);
     head.sets.forEach((h, i) => {
@@ -175,7 +183,7 @@ export class Viewport {
       const mesh = new THREE.Mesh(g, plain);
       mesh.castShadow = mesh.receiveShadow = true;
       this.group.add(mesh);
-      this.sets.set(h.name, { index: i, mesh, parts: h.parts, lit, flat, plain, pictures: this.picturesOf(h.name) });
+      this.sets.set(h.name, { index: i, mesh, copies: [], parts: h.parts, lit, flat, plain, pictures: this.picturesOf(h.name) });
     });
     for (const [name, views] of this.pictures) {
       if (this.sets.has(name)) continue;
@@ -189,17 +197,109 @@ export class Viewport {
     this.size = max.clone().sub(min).length();
     this.ground.position.set(this.middle.x, min.y - this.size * 0.0005, this.middle.z);
     this.ground.scale.setScalar(this.size * 1.5);
-    const c = this.light.shadow.camera;
-    c.left = c.bottom = -this.size * 0.75;
-    c.right = c.top = this.size * 0.75;
-    c.near = this.size * 0.2;
-    c.far = this.size * 4;
-    c.updateProjectionMatrix();
     this.useSets(head.sets.map(h => h.name));
+    this.arrange();
     this.figures();
     if (!keep) this.frame();
     this.setTurn(this.turn);
     this.apply();
+  }
+
+  /** Says that the model is a square that repeats, by the ways along its sides; null for any other. */
+  repeat(sides) {
+    if (JSON.stringify(sides) === JSON.stringify(this.sides ?? null)) return;
+    this.sides = sides;
+    for (const views of this.pictures.values()) for (const p of Object.values(views)) for (const k of ['full', 'coarse']) this.wrap(p[k]?.texture);
+    this.arrange();
+    this.draw();
+  }
+
+  /** Beyond its rim a square that repeats goes on from the other side. */
+  wrap(t) {
+    if (!t) return;
+    const how = this.sides ? THREE.RepeatWrapping : THREE.ClampToEdgeWrapping;
+    if (t.wrapS === how) return;
+    t.wrapS = t.wrapT = how;
+    t.needsUpdate = true;
+  }
+
+  /** The ways to the square and to those of its copies that are shown. */
+  shifts() {
+    if (!this.sides || !this.nine) return [new THREE.Vector3()];
+    const u = new THREE.Vector3(...this.sides.u), v = new THREE.Vector3(...this.sides.v), out = [];
+    for (const k of [0, -1, 1]) for (const j of [0, -1, 1]) out.push(u.clone().multiplyScalar(j).addScaledVector(v, k));
+    return out;
+  }
+
+  /** Shows a square that repeats with its eight copies, or alone. */
+  showNine(on) {
+    if (this.nine === on) return;
+    this.nine = on;
+    this.arrange();
+    if (this.box) this.frame();
+  }
+
+  /** Shows the height as shape, so many times as high as it is; null shows the surface as it is. */
+  showShape(by) {
+    if (this.shaped === by) return;
+    this.shaped = by;
+    this.arrange();
+    this.draw();
+  }
+
+  /** Puts what is drawn of each set in its place: its own faces or those that the height moves, with their copies. */
+  arrange() {
+    const [, ...shifts] = this.shifts();
+    for (const [name, s] of this.sets) {
+      this.group.remove(...s.copies);
+      const shape = this.shaped !== null && this.shapeOf(name, s);
+      s.mesh.visible = !shape;
+      s.copies = (shape ? [new THREE.Vector3(), ...shifts] : shifts).map(by => {
+        const m = new THREE.Mesh(shape ? shape.geometry : s.mesh.geometry, s.mesh.material);
+        m.position.copy(by);
+        m.castShadow = m.receiveShadow = true;
+        this.group.add(m);
+        return m;
+      });
+    }
+    this.ground.visible = !this.sides;
+    const c = this.light.shadow.camera, wide = (this.size || 1) * (shifts.length ? 3 : 1);
+    c.left = c.bottom = -wide * 0.75;
+    c.right = c.top = wide * 0.75;
+    c.near = wide * 0.02;
+    c.far = wide * 4;
+    c.updateProjectionMatrix();
+    this.renderer.shadowMap.needsUpdate = true;
+  }
+
+  /** A set's faces moved by its height, as far as that has come; null while it has not. */
+  shapeOf(name, s) {
+    const p = s.pictures.shape?.current;
+    if (!p) return null;
+    if (!s.shape) {
+      const g = s.mesh.geometry, of = {};
+      for (const k of ['position', 'normal', 'tangent', 'uv']) of[k] = g.attributes[k].array;
+      // As fine as the machine draws quickly: about so many faces in all, of the set's share of the surface.
+      const all = (this.software ? 60_000 : 700_000) / (this.nine ? 4 : 1);
+      this.area ||= [...this.sets.values()].reduce((n, o) => n + areaOf(o.mesh.geometry), 0);
+      const longest = Math.sqrt(this.area / all * 4), made = cut(of, g.index.array, s.parts.map(([, from, n]) => [from, n]), longest, all * 2);
+      const geometry = new THREE.BufferGeometry();
+      for (const [k, w] of [['normal', 3], ['tangent', 4], ['uv', 2]]) geometry.setAttribute(k, new THREE.BufferAttribute(made[k], w));
+      geometry.setAttribute('position', new THREE.BufferAttribute(made.position.slice(), 3));
+      geometry.setIndex(new THREE.BufferAttribute(made.index, 1));
+      made.runs.forEach(([from, n], k) => geometry.addGroup(from, n, k));
+      s.shape = { made, spots: places(made.position), geometry, texels: Math.sqrt(uvAreaOf(g) / areaOf(g)) * longest / 2 };
+    }
+    if (s.shape.of !== p || s.shape.stamp !== p.stamp || s.shape.by !== this.shaped) {
+      Object.assign(s.shape, { of: p, stamp: p.stamp, by: this.shaped });
+      const high = heights(p, SHAPE_RANGE, Math.max(0, Math.floor(Math.log2(s.shape.texels * p.size))));
+      const at = s.shape.geometry.attributes.position;
+      move(s.shape.made, s.shape.spots, high, !!this.sides, this.shaped, at.array);
+      at.needsUpdate = true;
+      s.shape.geometry.computeBoundingSphere();
+      this.renderer.shadowMap.needsUpdate = true;
+    }
+    return s.shape;
   }
 
   /** Lays faces in a loud colour over the model, seen through what is before them; null takes them away. */
@@ -272,7 +372,9 @@ export class Viewport {
 
   /** Puts the whole model in view. */
   frame() {
-    const dir = new THREE.Vector3(0.62, 0.26, 0.78).normalize();
+    // What lies flat is seen from above.
+    const low = this.box.max.y - this.box.min.y < 0.05 * this.size;
+    const dir = (low ? new THREE.Vector3(0.35, 0.8, 0.62) : new THREE.Vector3(0.62, 0.26, 0.78)).normalize();
     // As near as the model's own points allow, with a margin.
     const side = new THREE.Vector3(0, 1, 0).cross(dir).normalize(), up = dir.clone().cross(side);
     const v = Math.tan(this.camera.fov * Math.PI / 360), h = v * this.camera.aspect, c = new THREE.Vector3();
@@ -281,10 +383,10 @@ export class Viewport {
     let d = 0;
     const figure = this.figure?.children.length ? new THREE.Box3().setFromObject(this.figure) : null;
     const target = figure ? figure.clone().union(new THREE.Box3(this.box.min, this.box.max)).getCenter(new THREE.Vector3()) : this.middle.clone();
-    for (const s of this.sets.values()) {
+    for (const s of this.sets.values()) for (const by of this.shifts()) {
       const p = s.mesh.geometry.attributes.position;
       for (let i = 0; i < p.count; i++) {
-        c.fromBufferAttribute(p, i).sub(target);
+        c.fromBufferAttribute(p, i).add(by).sub(target);
         d = Math.max(d, c.dot(dir) + Math.max(Math.abs(c.dot(side)) / h * 1.12, Math.abs(c.dot(up)) / v * room * 1.1));
       }
     }
@@ -349,6 +451,7 @@ export class Viewport {
       t.minFilter = THREE.LinearMipmapLinearFilter;
       t.magFilter = THREE.LinearFilter;
       t.anisotropy = Math.min(8, this.renderer.capabilities.getMaxAnisotropy());
+      if (this.sides) t.wrapS = t.wrapT = THREE.RepeatWrapping;
       p[key] = { size, data, texture: t };
     }
     return p[key];
@@ -399,7 +502,9 @@ export class Viewport {
     p.current = pic;
     p.version = e.version;
     p.settled = e.full;
+    pic.stamp = (pic.stamp || 0) + 1;
     if (!s) return; // its mesh is on the way
+    if (e.view === 'shape' && this.shaped !== null) this.arrange();
     this.applySet(e.set, s);
     if (e.set === this.flatSet) this.drawFlat();
     this.draw();
@@ -474,6 +579,7 @@ export class Viewport {
     const out = this.ghosts && !this.high && this.mode !== 'plain' ? s.parts.map(([part]) => this.ghosts.sets.has(name) || this.ghosts.parts.has(part)) : [];
     if (out.includes(true)) s.ghost ||= new THREE.MeshBasicMaterial({ color: '#8a8f92', transparent: true, opacity: 0.14, depthWrite: false });
     s.mesh.material = !out.includes(true) ? m : out.includes(false) ? out.map(o => o ? s.ghost : m) : s.ghost;
+    for (const copy of s.copies) copy.material = s.mesh.material;
   }
 
   /** Loads a baked map's picture for the model. made changes when the map does. */
@@ -502,9 +608,11 @@ export class Viewport {
     const box = this.canvas.getBoundingClientRect(), ray = this.ray ||= new THREE.Raycaster();
     ray.setFromCamera(new THREE.Vector2((e.clientX - box.left) / box.width * 2 - 1, 1 - (e.clientY - box.top) / box.height * 2), this.camera);
     let best = null;
-    for (const [name, s] of this.sets) {
+    const from = ray.ray.origin.clone();
+    for (const by of this.shifts()) for (const [name, s] of this.sets) {
+      ray.ray.origin.copy(from).sub(by); // a copy is hit where the square itself would be
       const hit = ray.intersectObject(s.mesh, false)[0];
-      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance, place: hit.point.toArray(), normal: hit.normal ? hit.normal.toArray() : hit.face.normal.toArray(), part: partAt(s.parts, 3 * hit.faceIndex) };
+      if (hit?.uv && (!best || hit.distance < best.distance)) best = { set: name, u: hit.uv.x, v: hit.uv.y, distance: hit.distance, place: hit.point.add(by).toArray(), normal: hit.normal ? hit.normal.toArray() : hit.face.normal.toArray(), part: partAt(s.parts, 3 * hit.faceIndex) };
     }
     return best;
   }
@@ -565,6 +673,10 @@ export class Viewport {
   pickFlat(e) {
     const box = this.flatCanvas.getBoundingClientRect(), fit = Math.min(box.width, box.height) * 0.9 * this.flatView.zoom;
     const u = (e.clientX - box.left - (box.width - fit) / 2 - this.flatView.x) / fit, v = (e.clientY - box.top - (box.height - fit) / 2 - this.flatView.y) / fit;
+    if (this.sides && this.nine && u >= -1 && u < 2 && v >= -1 && v < 2) {
+      const i = Math.floor(u), j = Math.floor(v); // V grows downwards here, upwards on the model
+      return { set: this.flatSet, u: u - i, v: v - j, by: new THREE.Vector3(...this.sides.u).multiplyScalar(i).addScaledVector(new THREE.Vector3(...this.sides.v), -j) };
+    }
     return u >= 0 && u < 1 && v >= 0 && v < 1 ? { set: this.flatSet, u, v } : null;
   }
 
@@ -897,7 +1009,9 @@ export class Viewport {
     const fit = Math.min(c.width, c.height) * 0.9 * this.flatView.zoom;
     g.imageSmoothingEnabled = fit < t.size;
     const x = Math.round((c.width - fit) / 2 + this.flatView.x * k), y = Math.round((c.height - fit) / 2 + this.flatView.y * k);
-    g.drawImage(off, x, y, Math.round(fit), Math.round(fit));
+    const wide = Math.round(fit);
+    g.drawImage(off, x, y, wide, wide);
+    if (this.sides && this.nine) for (const [i, j] of [[-1, -1], [0, -1], [1, -1], [-1, 0], [1, 0], [-1, 1], [0, 1], [1, 1]]) g.drawImage(off, x + i * wide, y + j * wide, wide, wide);
     this.lightFlat(g, x, y, fit);
     g.strokeStyle = setColour(this.sets.get(this.flatSet)?.index || 0);
     g.strokeRect(x - 0.5, y - 0.5, Math.round(fit) + 1, Math.round(fit) + 1);
@@ -951,6 +1065,29 @@ export class Viewport {
     c.getContext('2d').drawImage(this.canvas, (this.canvas.width - sw) / 2, (this.canvas.height - sh) / 2, sw, sh, 0, 0, w, h);
     return new Promise(r => c.toBlob(r, 'image/png'));
   }
+}
+
+/** The area of a geometry's faces in square metres. */
+function areaOf(g) {
+  const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3(), p = g.attributes.position, at = g.index.array;
+  let sum = 0;
+  for (let i = 0; i < at.length; i += 3) {
+    a.fromBufferAttribute(p, at[i]);
+    b.fromBufferAttribute(p, at[i + 1]).sub(a);
+    sum += b.cross(c.fromBufferAttribute(p, at[i + 2]).sub(a)).length() / 2;
+  }
+  return sum;
+}
+
+/** The area of a geometry's faces on their square. */
+function uvAreaOf(g) {
+  const uv = g.attributes.uv.array, at = g.index.array;
+  let sum = 0;
+  for (let i = 0; i < at.length; i += 3) {
+    const [a, b, c] = [2 * at[i], 2 * at[i + 1], 2 * at[i + 2]];
+    sum += Math.abs((uv[b] - uv[a]) * (uv[c + 1] - uv[a + 1]) - (uv[b + 1] - uv[a + 1]) * (uv[c] - uv[a])) / 2;
+  }
+  return sum;
 }
 
 /** The part whose run of indices holds one. */
