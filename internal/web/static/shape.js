@@ -71,9 +71,11 @@ export function cut(of, index, runs, longest, most) {
   return out;
 }
 
-/** Corners that lie in one place, by number from 0 on: what moves one of them moves all. */
+/** Corners that lie in one place, but for rounding, by number from 0 on: what moves one of them moves all. */
 export function places(position) {
-  const n = position.length / 3, bits = new Int32Array(position.buffer, position.byteOffset, position.length), of = new Int32Array(n);
+  let far = 1e-9;
+  for (const x of position) far = Math.max(far, Math.abs(x));
+  const n = position.length / 3, bits = Int32Array.from(position, x => Math.round(x / far * 4e6)), of = new Int32Array(n);
   let size = 1;
   while (size < 2 * n) size *= 2;
   const table = new Int32Array(size).fill(-1);
@@ -85,7 +87,7 @@ export function places(position) {
     for (h = (h ^ h >>> 13) & (size - 1); ; h = h + 1 & (size - 1)) {
       const at = table[h];
       if (at < 0) { table[h] = i; first[i] = count++; of[i] = first[i]; break; }
-      if (position[3 * at] === position[3 * i] && position[3 * at + 1] === position[3 * i + 1] && position[3 * at + 2] === position[3 * i + 2]) { of[i] = first[at]; break; }
+      if (bits[3 * at] === bits[3 * i] && bits[3 * at + 1] === bits[3 * i + 1] && bits[3 * at + 2] === bits[3 * i + 2]) { of[i] = first[at]; break; }
     }
   }
   return { of, count };
