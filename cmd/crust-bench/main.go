@@ -81,6 +81,7 @@ func main() {
 		{"stroke: a burst of 2,000 samples", burst},
 		{"stroke: among 20,000", manyStrokes},
 		{"stroke: 10,000 one after the other", tenThousand},
+		{"still: the buoy, 1280 × 800", stills},
 		{"journal: 400 layers, 20,000 operations", journal},
 	} {
 		if !match.MatchString(b.name) {

@@ -603,3 +603,57 @@ func TestAnArchiveIsDelivered(t *testing.T) {
 		}
 	}
 }
+
+// A still is as large as asked, the same for the same seed, of an asset, an archive or a model; the light itself is read by OpenEXR's tools.
+func TestStills(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	model := ball(t, dir, "ball.glb", 24, 12)
+	common := []string{"still", model, "--finish", "bare-steel", "--size", "64", "--samples", "4", "--textures", "64"}
+	for _, name := range []string{"a.png", "b.png"} {
+		if _, errs, status := crust(t, append(common, "--out", at(name))...); status != 0 {
+			t.Fatal(errs)
+		}
+	}
+	a, err := os.ReadFile(at("a.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b, _ := os.ReadFile(at("b.png")); !bytes.Equal(a, b) {
+		t.Error("the same seed gives another picture")
+	}
+	img, err := png.Decode(bytes.NewReader(a))
+	if err != nil || img.Bounds().Dx() != 64 || img.Bounds().Dy() != 48 {
+		t.Fatalf("%v, %v", img.Bounds(), err)
+	}
+	r0, _, _, _ := img.At(2, 2).RGBA()
+	r1, _, _, _ := img.At(32, 24).RGBA()
+	if r0>>8 != 0x2f || r1 == r0 {
+		t.Errorf("the backdrop is %#x, the ball %#x", r0>>8, r1>>8)
+	}
+	out, errs, status := crust(t, append(common, "--out", at("a.exr"), "--transparent", "--surroundings", "night", "--json")...)
+	if status != 0 || !strings.Contains(out, `"samples":4`) {
+		t.Fatal(out, errs)
+	}
+	if head, err := exec.Command("exrheader", at("a.exr")).CombinedOutput(); err != nil || !strings.Contains(string(head), "A, 32-bit") || !strings.Contains(string(head), "(0 0) - (63 47)") {
+		t.Errorf("%v: %s", err, head)
+	}
+	for _, bad := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{model, "--out", at("x.png")}, 2, "give a finish or strata"}, {[]string{model, "--finish", "nothing", "--out", at("x.png")}, 2, "--finish"},
+		{[]string{model, "--finish", common[3]}, 2, "--out: name the file"}, {[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "5"}, 2, "is not offered"},
+		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--frame", "front"}, 1, "there is no frame “front”"},
+		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--surroundings", "moon"}, 2, "“moon” are no surroundings"},
+		{[]string{"nobody", "--data", dir, "--out", at("x.png")}, 1, "is no data folder"},
+	} {
+		if _, errs, status := crust(t, append([]string{"still"}, bad.args...)...); status != bad.status || !strings.Contains(errs, bad.want) || strings.Count(errs, "\n") > 9 {
+			t.Errorf("%v: %d, %s", bad.args, status, errs)
+		}
+	}
+	if _, err := os.Stat(at("x.png")); err == nil {
+		t.Error("something was written")
+	}
+}

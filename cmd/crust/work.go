@@ -547,12 +547,9 @@ func (f *deliverFlags) document() (func(diagonal float64) (*strata.Document, err
 }
 
 func (f *deliverFlags) run(ctx context.Context, model string) error {
-	make, err := f.document()
-	if err != nil {
-		return err
-	}
 	var preset *deliver.Preset
 	if f.preset != "" || f.where == "" {
+		var err error
 		if preset, err = presetOf(f.preset); err != nil {
 			return err
 		}
@@ -560,23 +557,37 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	if !slices.Contains(deliver.Sizes, f.settings.Size) {
 		return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
 	}
-	low, sets, src, err := f.open(ctx, model)
+	job, err := f.job(ctx, model, preset)
 	if err != nil {
 		return err
+	}
+	job.Progress = newBar("deliver").at
+	return f.write(ctx, *job)
+}
+
+// job bakes a model and makes a delivery of what is laid on it ready.
+func (f *deliverFlags) job(ctx context.Context, model string, preset *deliver.Preset) (*deliver.Job, error) {
+	make, err := f.document()
+	if err != nil {
+		return nil, err
+	}
+	low, sets, src, err := f.open(ctx, model)
+	if err != nil {
+		return nil, err
 	}
 	doc, err := make(float64(low.Bounds().Diagonal()))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if f.where != "" {
 		if _, err := doc.Named(f.where); err != nil {
-			return fmt.Errorf("--where: %w", err)
+			return nil, fmt.Errorf("--where: %w", err)
 		}
 	}
 	pictures := f.pictures
 	if pictures == nil {
 		if pictures, err = picturesBeside(f.strata, doc); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	maps := map[string]map[string]*bake.Map{}
@@ -589,17 +600,16 @@ func (f *deliverFlags) run(ctx context.Context, model string) error {
 	for i := range sets {
 		made, err := bakeSet(ctx, src, &sets[i], reads)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		maps[sets[i].Key] = map[string]*bake.Map{}
 		for _, m := range made {
 			maps[sets[i].Key][m.Kind] = m
 		}
 	}
-	b := newBar("deliver")
-	job := deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
-		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Strokes: func(n int32) *brush.Stroke { return f.painted[n] }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where, Progress: b.at}
-	return f.write(ctx, job)
+	job := &deliver.Job{Asset: strings.TrimSuffix(filepath.Base(model), filepath.Ext(model)),
+		Model: low, Sets: sets, Maps: func(set string) (map[string]*bake.Map, error) { return maps[set], nil }, Pictures: pictures, Strokes: func(n int32) *brush.Stroke { return f.painted[n] }, Document: doc, Preset: preset, Size: f.settings.Size, Where: f.where}
+	return job, nil
 }
 
 // write runs a delivery into the folder, and lists its files.
@@ -639,16 +649,21 @@ func (f *deliverFlags) runAsset(ctx context.Context, model []string) error {
 	if f.sized && !slices.Contains(deliver.Sizes, f.settings.Size) {
 		return wrong{fmt.Errorf("--size %d: use one of %v", f.settings.Size, deliver.Sizes)}
 	}
-	file, err := os.Open(f.asset)
+	return withArchive(f.asset, func(a *studio.Asset) error { return f.deliverAsset(ctx, a, model, preset) })
+}
+
+// withArchive takes an asset out of an archive, into a folder that is gone afterwards.
+func withArchive(name string, do func(a *studio.Asset) error) error {
+	file, err := os.Open(name)
 	if err != nil {
-		return fmt.Errorf("%s: there is no such file; check the path", f.asset)
+		return fmt.Errorf("%s: there is no such file; check the path", name)
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "crust-deliver-")
+	dir, err := os.MkdirTemp("", "crust-archive-")
 	if err != nil {
 		return err
 	}
@@ -662,12 +677,16 @@ func (f *deliverFlags) runAsset(ctx context.Context, model []string) error {
 	defer s.Close()
 	id, err := s.Unpack(file, info.Size())
 	if err != nil {
-		return fmt.Errorf("%s: %w", filepath.Base(f.asset), err)
+		return fmt.Errorf("%s: %w", filepath.Base(name), err)
 	}
 	a, err := s.Open(id)
 	if err != nil {
 		return err
 	}
+	return do(a)
+}
+
+func (f *deliverFlags) deliverAsset(ctx context.Context, a *studio.Asset, model []string, preset *deliver.Preset) error {
 	size := 0
 	if f.sized {
 		size = f.settings.Size

@@ -37,7 +37,7 @@ func (a *Asset) docEvent(author string) Event {
 		}
 		layers[i] = layer{*l, a.doc.Reading(l), c}
 	}
-	return Event{"t": "doc", "layers": layers, "undo": undo, "redo": redo, "version": a.version}
+	return Event{"t": "doc", "layers": layers, "undo": undo, "redo": redo, "version": a.version, "look": a.doc.Setup()}
 }
 
 // tellDoc sends each page the strata. The caller holds mu.

@@ -90,6 +90,7 @@ func (a *Asset) returnTo(id int) (next *strata.Document, label string, err error
 		return nil, "", err
 	}
 	d.Next = max(d.Next, a.doc.Next) // marks are not given twice
+	d.Look = a.doc.Look.Clone()      // light and frames stay as they are
 	return d, "Return to " + k.Name, nil
 }
 

@@ -293,7 +293,9 @@ func Run(ctx context.Context, j Job) (d *Delivery, err error) {
 // hashOf is the SHA-256 of a document with its strokes.
 func hashOf(d *strata.Document, strokes compose.Painted) string {
 	h := sha256.New()
-	text, err := json.Marshal(d)
+	bare := *d
+	bare.Look = nil // light changes no file
+	text, err := json.Marshal(&bare)
 	if err != nil {
 		panic(err) // what was read always encodes
 	}

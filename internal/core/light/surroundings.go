@@ -1,9 +1,12 @@
 package light
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"strings"
+
+	"crust/internal/core/par"
 )
 
 // Surroundings are light from all around, made from formulas: linear RGB by direction, in units of Nits.
@@ -48,7 +51,7 @@ func (s *Surroundings) Panorama(width int) *Environment {
 	}
 	const n = 3
 	e := &Environment{Width: width, Height: width / 2, Pix: make([]float32, width*width/2*3)}
-	for y := range e.Height {
+	_ = par.Blocks(context.Background(), e.Height, 1, func(_, y, _ int) {
 		for x := range width {
 			var sum [3]float64
 			for k := range n * n {
@@ -63,7 +66,7 @@ func (s *Surroundings) Panorama(width int) *Environment {
 				e.Pix[(y*width+x)*3+i] = float32(sum[i] / (n * n))
 			}
 		}
-	}
+	})
 	return e
 }
 

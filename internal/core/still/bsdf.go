@@ -12,8 +12,8 @@ import (
 // it is. Two things are added, so that no light is lost: what bounces between facets more than once is given back (Turquin, Practical
 // Multiple Scattering Compensation for Microfacet Models, 2019), and the ground takes only what the lobe lets through.
 
-// surface is what a ray meets, as its light is reckoned.
-type surface struct {
+// skin is what a ray meets, as its light is reckoned.
+type skin struct {
 	base     geom.Vec3 // linear
 	f0       geom.Vec3
 	alpha    float32 // roughness squared
@@ -28,7 +28,7 @@ type surface struct {
 const leastAlpha = 0.002
 
 // ready completes a surface as seen at an angle whose cosine is nv.
-func (s *surface) ready(rough, nv float32) {
+func (s *skin) ready(rough, nv float32) {
 	rough = max(0, min(1, rough))
 	s.alpha = max(leastAlpha, rough*rough)
 	s.f0 = geom.Vec3{X: 0.04, Y: 0.04, Z: 0.04}.Mul(1 - s.metal).Add(s.base.Mul(s.metal))
@@ -53,7 +53,7 @@ func lum(c geom.Vec3) float32 { return 0.2126*c.X + 0.7152*c.Y + 0.0722*c.Z }
 
 // value is the surface's reflection times the cosine, and how often sample gives the way l; n, v and l are in the surface's own frame, whose
 // normal is Z.
-func (s *surface) value(v, l geom.Vec3) (f geom.Vec3, density float32) {
+func (s *skin) value(v, l geom.Vec3) (f geom.Vec3, density float32) {
 	if l.Z <= 0 || v.Z <= 0 {
 		return geom.Vec3{}, 0
 	}
@@ -71,7 +71,7 @@ func (s *surface) value(v, l geom.Vec3) (f geom.Vec3, density float32) {
 }
 
 // sample picks a way that light comes from, by three numbers from 0 to 1.
-func (s *surface) sample(v geom.Vec3, a, b, which float32) (l geom.Vec3) {
+func (s *skin) sample(v geom.Vec3, a, b, which float32) (l geom.Vec3) {
 	if which < s.lobe {
 		h := facet(v, s.alpha, a, b)
 		return h.Mul(2 * v.Dot(h)).Sub(v)

@@ -13,7 +13,7 @@ func TestWhiteFurnace(t *testing.T) {
 	for _, metal := range []float32{0, 0.5, 1} {
 		for _, rough := range []float32{0, 0.05, 0.1, 0.2, 0.35, 0.5, 0.7, 0.85, 1} {
 			for _, nv := range []float32{1, 0.9, 0.7, 0.45, 0.25, 0.12} {
-				s := surface{base: geom.Vec3{X: 1, Y: 1, Z: 1}, metal: metal}
+				s := skin{base: geom.Vec3{X: 1, Y: 1, Z: 1}, metal: metal}
 				s.ready(rough, nv)
 				v := geom.Vec3{X: float32(math.Sqrt(float64(1 - nv*nv))), Z: nv}
 				sum := 0.0

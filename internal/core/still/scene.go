@@ -7,6 +7,7 @@ import (
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
+	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/uv"
 )
@@ -32,7 +33,7 @@ type Look struct {
 }
 
 // DefaultFaces is how finely a surface that is moved is cut.
-const DefaultFaces = 1_500_000
+const DefaultFaces = 800_000
 
 // corner is a corner of a face as light sees it.
 type corner struct {
@@ -82,8 +83,12 @@ func NewScene(ctx context.Context, m *mesh.Model, sets []uv.Set, maps []*Maps, l
 		if many == 0 {
 			many = DefaultFaces
 		}
-		s.cutSmall(float32(math.Sqrt(area/float64(many)*3)), 3*many)
-		s.move(look.Shape, m.Square != nil)
+		if err := s.cutSmall(ctx, float32(math.Sqrt(area/float64(many)*6))); err != nil {
+			return nil, err
+		}
+		if err := s.move(ctx, look.Shape, m.Square != nil); err != nil {
+			return nil, err
+		}
 	}
 	tris := make([][3]uint32, len(s.set))
 	s.box = geom.EmptyBox()
@@ -107,100 +112,142 @@ func (s *Scene) Faces() int { return len(s.set) }
 // Box holds the model as it is seen.
 func (s *Scene) Box() geom.Box { return s.box }
 
-// cutSmall halves edges that are longer than longest until none is, or there are too many faces. Whether one is halved depends on the edge
-// alone, so faces on both sides of it are cut alike.
-func (s *Scene) cutSmall(longest float32, most int) {
-	limit := longest * longest
-	for range 14 {
-		place, corners, set := make([]geom.Vec3, 0, 2*len(s.place)), make([]corner, 0, 2*len(s.corners)), make([]int32, 0, 2*len(s.set))
-		some := false
-		type end struct {
-			p geom.Vec3
-			c corner
-		}
-		half := func(a, b end) end {
-			return end{a.p.Add(b.p).Mul(0.5), corner{n: a.c.n.Add(b.c.n).Norm(), t: a.c.t.Add(b.c.t).Norm(), sign: a.c.sign, uv: a.c.uv.Add(b.c.uv).Mul(0.5)}}
-		}
-		put := func(f int, ends ...end) {
-			for i, e := range ends {
-				place, corners = append(place, e.p), append(corners, e.c)
-				if i%3 == 0 {
-					set = append(set, s.set[f])
-				}
-			}
-		}
-		for f := range s.set {
+// end is a corner with its place.
+type end struct {
+	p geom.Vec3
+	c corner
+}
+
+func halfway(a, b *end) end {
+	return end{a.p.Add(b.p).Mul(0.5), corner{n: a.c.n.Add(b.c.n).Norm(), t: a.c.t.Add(b.c.t).Norm(), sign: a.c.sign, uv: a.c.uv.Add(b.c.uv).Mul(0.5)}}
+}
+
+// pieces are faces that others were cut into.
+type pieces struct {
+	limit   float32 // square of the longest edge
+	place   []geom.Vec3
+	corners []corner
+}
+
+// cut halves edges that are too long until none is. Whether one is halved depends on the edge alone, so faces on both sides of it are cut
+// alike.
+func (o *pieces) cut(p, q, r end, depth int) {
+	long := func(a, b *end) bool {
+		d := a.p.Sub(b.p)
+		return d.Dot(d) > o.limit
+	}
+	pq, qr, rp := long(&p, &q), long(&q, &r), long(&r, &p)
+	switch {
+	case !pq && !qr && !rp || depth == 0:
+		o.place = append(o.place, p.p, q.p, r.p)
+		o.corners = append(o.corners, p.c, q.c, r.c)
+		return
+	case pq && qr && rp:
+		m, n, k := halfway(&p, &q), halfway(&q, &r), halfway(&r, &p)
+		o.cut(p, m, k, depth-1)
+		o.cut(m, q, n, depth-1)
+		o.cut(k, n, r, depth-1)
+		o.cut(m, n, k, depth-1)
+		return
+	}
+	// Turned so that the first edge is cut and the last is not.
+	for !pq || rp {
+		p, q, r = q, r, p
+		pq, qr, rp = qr, rp, pq
+	}
+	m := halfway(&p, &q)
+	if !qr {
+		o.cut(p, m, r, depth-1)
+		o.cut(m, q, r, depth-1)
+		return
+	}
+	n := halfway(&q, &r)
+	o.cut(p, m, r, depth-1)
+	o.cut(m, q, n, depth-1)
+	o.cut(m, n, r, depth-1)
+}
+
+// cutSmall cuts all faces until no edge is longer than longest.
+func (s *Scene) cutSmall(ctx context.Context, longest float32) error {
+	const run = 64
+	out := make([]pieces, (len(s.set)+run-1)/run)
+	sets := make([][]int32, len(out))
+	err := par.Blocks(ctx, len(out), 1, func(_, i, _ int) {
+		o := &out[i]
+		o.limit = longest * longest
+		for f := i * run; f < min(len(s.set), (i+1)*run); f++ {
 			e := [3]end{}
-			var long [3]bool // from corner k to the next
-			many := 0
 			for k := range e {
 				e[k] = end{s.place[3*f+k], s.corners[3*f+k]}
 			}
-			for k := range e {
-				d := e[k].p.Sub(e[(k+1)%3].p)
-				if long[k] = d.Dot(d) > limit; long[k] {
-					many++
-				}
-			}
-			some = some || many > 0
-			a := 0
-			switch many {
-			case 0:
-				put(f, e[0], e[1], e[2])
-				continue
-			case 1: // turned so that the first edge is cut
-				for !long[a] {
-					a++
-				}
-			case 2: // and here the last is not
-				for long[(a+2)%3] {
-					a++
-				}
-			}
-			p, q, r := e[a%3], e[(a+1)%3], e[(a+2)%3]
-			m := half(p, q)
-			switch many {
-			case 1:
-				put(f, p, m, r, m, q, r)
-			case 2:
-				o := half(q, r)
-				put(f, p, m, r, m, q, o, m, o, r)
-			default:
-				o, n := half(q, r), half(r, p)
-				put(f, p, m, n, m, q, o, n, o, r, m, o, n)
+			o.cut(e[0], e[1], e[2], 12)
+			for len(sets[i]) < len(o.place)/3 {
+				sets[i] = append(sets[i], s.set[f])
 			}
 		}
-		s.place, s.corners, s.set = place, corners, set
-		if !some || len(set) > most {
-			return
-		}
+	})
+	if err != nil {
+		return err
 	}
+	s.place, s.corners, s.set = nil, nil, nil
+	n := 0
+	for i := range out {
+		n += len(out[i].place)
+	}
+	s.place, s.corners, s.set = make([]geom.Vec3, 0, n), make([]corner, 0, n), make([]int32, 0, n/3)
+	for i := range out {
+		s.place, s.corners, s.set = append(s.place, out[i].place...), append(s.corners, out[i].corners...), append(s.set, sets[i]...)
+		out[i] = pieces{}
+	}
+	return nil
 }
 
 // move moves corners along their normals by the height; those in one place move alike, so that nothing tears.
-func (s *Scene) move(by float32, repeats bool) {
-	type sum struct {
-		way geom.Vec3
-		n   float32
-	}
-	of := make(map[geom.Vec3]*sum, len(s.place)/5)
-	for i, p := range s.place {
-		c := &s.corners[i]
-		way := geom.Vec3{}
-		if m := s.maps[s.set[i/3]]; m.Height != nil {
-			way = c.n.Mul(by * m.heightAt(c.uv, repeats))
+func (s *Scene) move(ctx context.Context, by float32, repeats bool) error {
+	ways := make([]geom.Vec3, len(s.place))
+	err := par.Blocks(ctx, len(s.place), 4096, func(_, from, to int) {
+		for i := from; i < to; i++ {
+			if m := s.maps[s.set[i/3]]; m.Height != nil {
+				ways[i] = s.corners[i].n.Mul(by * m.heightAt(s.corners[i].uv, repeats))
+			}
 		}
-		k := of[p]
-		if k == nil {
-			k = new(sum)
-			of[p] = k
+	})
+	if err != nil {
+		return err
+	}
+	// The first corner in a place, found by a hash of it, gathers the ways of all.
+	first, sum, many := firsts(s.place), make([]geom.Vec3, len(s.place)), make([]float32, len(s.place))
+	for i, k := range first {
+		sum[k], many[k] = sum[k].Add(ways[i]), many[k]+1
+	}
+	for i, k := range first {
+		s.place[i] = s.place[i].Add(sum[k].Mul(1 / many[k]))
+	}
+	return nil
+}
+
+// firsts is, for each place, the first that is the same.
+func firsts(place []geom.Vec3) []int32 {
+	size := 1
+	for size < 2*len(place) {
+		size *= 2
+	}
+	table := make([]int32, size) // one more than the number; 0 for none
+	out := make([]int32, len(place))
+	for i, p := range place {
+		h := hash2(hash2(math.Float32bits(p.X), math.Float32bits(p.Y)), math.Float32bits(p.Z))
+		for at := int(h) & (size - 1); ; at = (at + 1) & (size - 1) {
+			if k := table[at]; k == 0 {
+				table[at], out[i] = int32(i+1), int32(i)
+			} else if place[k-1] == p {
+				out[i] = k - 1
+			} else {
+				continue
+			}
+			break
 		}
-		k.way, k.n = k.way.Add(way), k.n+1
 	}
-	for i, p := range s.place {
-		k := of[p]
-		s.place[i] = p.Add(k.way.Mul(1 / k.n))
-	}
+	return out
 }
 
 // between are the four texels round a place, and how much the later ones count.
@@ -290,10 +337,10 @@ type met struct {
 }
 
 // meet finds the first place of the model along a ray that is not cut away; chance decides where it fades.
-func (s *Scene) meet(o, d geom.Vec3, far float32, k *accel.Stream, chance func() float32, out *met) bool {
+func (s *Scene) meet(o, d geom.Vec3, far float32, k *walker, chance func() float32, out *met) bool {
 	gone := float32(0)
 	for range 64 {
-		h, ok := s.bvh.FirstHit(o, d, far-gone, k)
+		h, ok := k.first(s.bvh, o, d, far-gone)
 		if !ok {
 			return false
 		}
@@ -320,13 +367,24 @@ func (s *Scene) meet(o, d geom.Vec3, far float32, k *accel.Stream, chance func()
 }
 
 // open tells whether nothing of the model lies on a way.
-func (s *Scene) open(o, d geom.Vec3, far float32, k *accel.Stream, chance func() float32) bool {
+func (s *Scene) open(o, d geom.Vec3, far float32, k *walker, chance func() float32) bool {
 	var out met
 	for i := range s.maps {
 		if s.maps[i] != nil && s.maps[i].Opacity != nil {
 			return !s.meet(o, d, far, k, chance, &out)
 		}
 	}
-	_, hit := s.bvh.FirstHit(o, d, far, k)
+	_, hit := k.first(s.bvh, o, d, far)
 	return !hit
+}
+
+// walker is what one goroutine follows rays with.
+type walker struct {
+	accel.Stream
+	rays int64
+}
+
+func (k *walker) first(b *accel.BVH, o, d geom.Vec3, far float32) (accel.Hit, bool) {
+	k.rays++
+	return b.FirstHit(o, d, far, &k.Stream)
 }

@@ -3,8 +3,8 @@ package still
 import (
 	"context"
 	"math"
+	"sync/atomic"
 
-	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 	"crust/internal/core/light"
 	"crust/internal/core/par"
@@ -42,6 +42,8 @@ type Backdrop struct {
 	Clear  bool      // nothing does: the picture has an alpha
 	Sky    bool      // the surroundings themselves
 	Colour geom.Vec3 // linear, as the picture is to show it before the tone curve; else
+	Blur   float64   // of the surroundings, 0–1
+	Dim    float32   // how bright they are, times
 	Ground bool      // the model throws its shadow on a ground below it
 }
 
@@ -81,6 +83,7 @@ type Tracer struct {
 	frame [3]geom.Vec3 // right, up, forward
 	below float32      // height of the ground
 	bare  geom.Vec3    // what ground takes of the sky when nothing stands on it
+	rays  atomic.Int64 // that were followed
 	wide  float32
 }
 
@@ -145,6 +148,9 @@ func NewTracer(s *Scene, of Lights, cam Camera, set Settings) *Tracer {
 	return t
 }
 
+// Rays is how many have been followed so far.
+func (t *Tracer) Rays() int64 { return t.rays.Load() }
+
 // Picture makes an empty picture for the tracer.
 func (t *Tracer) Picture() *Picture {
 	return &Picture{Width: t.set.Width, Height: t.set.Height, Pix: make([]float32, 4*t.set.Width*t.set.Height)}
@@ -169,9 +175,10 @@ func (t *Tracer) Add(ctx context.Context, p *Picture, samples int, share func(fl
 			}
 		}
 	}()
-	streams := make([]accel.Stream, par.Slots)
+	streams := make([]walker, par.Slots)
 	err := par.Blocks(ctx, rows, 1, func(w, row, _ int) {
 		k := &streams[w]
+		defer func() { t.rays.Add(k.rays); k.rays = 0 }()
 		for y := row * blockRows; y < min(p.Height, (row+1)*blockRows); y++ {
 			if ctx.Err() != nil {
 				return
@@ -206,7 +213,7 @@ func (t *Tracer) Add(ctx context.Context, p *Picture, samples int, share func(fl
 // most bounds what a single path may bring after its first bounce, in units of light: without it a few bright points stay for very long.
 const most = 40
 
-func (t *Tracer) pixel(x, y int, s *sampler, k *accel.Stream) (geom.Vec3, float32) {
+func (t *Tracer) pixel(x, y int, s *sampler, k *walker) (geom.Vec3, float32) {
 	a, b := s.two()
 	// A tent of two pixels, so that edges are smooth.
 	tent := func(u float32) float32 {
@@ -225,7 +232,7 @@ func (t *Tracer) pixel(x, y int, s *sampler, k *accel.Stream) (geom.Vec3, float3
 func times(a, b geom.Vec3) geom.Vec3 { return geom.Vec3{X: a.X * b.X, Y: a.Y * b.Y, Z: a.Z * b.Z} }
 
 // follow is the light that comes along a ray, against its way.
-func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *accel.Stream) (sum geom.Vec3, alpha float32) {
+func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *walker) (sum geom.Vec3, alpha float32) {
 	through := geom.Vec3{X: 1, Y: 1, Z: 1}
 	chance := func() float32 { a, _ := s.two(); return a }
 	density := float32(0) // of the last way, for weighing
@@ -267,7 +274,7 @@ func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *accel.Stream) (sum geom.V
 			m.out, m.n = m.out.Neg(), m.n.Neg()
 		}
 		n := t.normal(&m, &x, v)
-		surf := surface{base: x.base, metal: x.metal}
+		surf := skin{base: x.base, metal: x.metal}
 		tan, bit := geom.Basis(n)
 		in := func(w geom.Vec3) geom.Vec3 { return geom.Vec3{X: w.Dot(tan), Y: w.Dot(bit), Z: w.Dot(n)} }
 		lv := in(v)
@@ -318,10 +325,10 @@ func weigh(p, q float32) float32 {
 }
 
 // normal is the normal with the map's, not turned away from who looks.
-func (t *Tracer) normal(m *met, x *texel, v geom.Vec3) geom.Vec3 {
+func (t *Tracer) normal(m *met, here *texel, v geom.Vec3) geom.Vec3 {
 	tan := m.t.Sub(m.n.Mul(m.t.Dot(m.n))).Norm()
 	bit := m.n.Cross(tan).Mul(m.sign)
-	n := tan.Mul(x.normal.X).Add(bit.Mul(x.normal.Y)).Add(m.n.Mul(x.normal.Z)).Norm()
+	n := tan.Mul(here.normal.X).Add(bit.Mul(here.normal.Y)).Add(m.n.Mul(here.normal.Z)).Norm()
 	const least = 0.02
 	if c := n.Dot(v); c < least {
 		n = n.Add(v.Mul(least - c)).Norm()
@@ -331,7 +338,7 @@ func (t *Tracer) normal(m *met, x *texel, v geom.Vec3) geom.Vec3 {
 
 // lit calls f for light that comes straight from a lamp or from the sky: the way to it, how much comes, and how often that way is picked; 0 for
 // one that only lamps without a size give.
-func (t *Tracer) lit(at geom.Vec3, m *met, f func(l, c geom.Vec3, p float32), s *sampler, k *accel.Stream, chance func() float32) {
+func (t *Tracer) lit(at geom.Vec3, m *met, f func(l, c geom.Vec3, p float32), s *sampler, k *walker, chance func() float32) {
 	seen := func(l geom.Vec3, far float32) bool {
 		return l.Dot(m.out) > 0 && t.scene.open(at, l, far, k, chance)
 	}
@@ -420,14 +427,14 @@ func (t *Tracer) shining(o, d geom.Vec3, far float32) (c geom.Vec3, p float32, o
 }
 
 // behind is what a picture shows where the model is not.
-func (t *Tracer) behind(o, d geom.Vec3, s *sampler, k *accel.Stream, chance func() float32) (geom.Vec3, float32) {
+func (t *Tracer) behind(o, d geom.Vec3, s *sampler, k *walker, chance func() float32) (geom.Vec3, float32) {
 	b := &t.set.Backdrop
 	back, alpha := b.Colour.Mul(1/t.set.Exposure), float32(1)
 	switch {
 	case b.Clear:
 		back, alpha = geom.Vec3{}, 0
 	case b.Sky && t.of.Sky != nil:
-		return t.of.Sky.Light(d), 1
+		back = t.blurred(d, s).Mul(b.Dim)
 	}
 	if !b.Ground || d.Y >= -1e-4 || o.Y <= t.below {
 		return back, alpha
@@ -461,6 +468,18 @@ func (t *Tracer) behind(o, d geom.Vec3, s *sampler, k *accel.Stream, chance func
 		return geom.Vec3{}, dark
 	}
 	return back.Mul(1 - dark), alpha
+}
+
+// blurred is the surroundings as a backdrop: a ray goes a little astray, up to about 30°.
+func (t *Tracer) blurred(d geom.Vec3, s *sampler) geom.Vec3 {
+	if b := float32(t.set.Backdrop.Blur); b > 0 {
+		u, v := s.two()
+		r := 0.6 * b * float32(math.Sqrt(float64(u)))
+		sin, cos := math.Sincos(2 * math.Pi * float64(v))
+		x, y := geom.Basis(d)
+		d = d.Add(x.Mul(r * float32(cos))).Add(y.Mul(r * float32(sin))).Norm()
+	}
+	return t.of.Sky.Light(d)
 }
 
 // bareLamps is what level ground takes of the lamps when nothing stands in their way.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"testing"
 
-	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
@@ -84,7 +83,7 @@ func TestAWhiteSphereInEvenLightVanishes(t *testing.T) {
 
 // taken is what a matt place takes of the lamps and the sky: irradiance.
 func taken(tr *Tracer, at, n geom.Vec3, samples int) (sum float64) {
-	var k accel.Stream
+	var k walker
 	m := met{at: at, n: n, out: n}
 	for i := range samples {
 		s := &sampler{index: uint32(i), seed: 5}
@@ -147,7 +146,7 @@ func TestLampsAgainstClosedForms(t *testing.T) {
 	tr := NewTracer(floor, Lights{Lamps: []light.Lamp{disk}}, from, Settings{Width: 8, Height: 8})
 	// Only by chance: the surface is sampled, nothing is looked for.
 	sum, n := 0.0, 0
-	var k accel.Stream
+	var k walker
 	for y := range 8 {
 		for x := range 8 {
 			for i := range 4096 {
@@ -158,7 +157,7 @@ func TestLampsAgainstClosedForms(t *testing.T) {
 				if !floor.meet(from.Eye, d, 100, &k, nil, &m) {
 					continue
 				}
-				surf := surface{base: geom.Vec3{X: 1, Y: 1, Z: 1}, metal: 1}
+				surf := skin{base: geom.Vec3{X: 1, Y: 1, Z: 1}, metal: 1}
 				v := geom.Vec3{X: -d.X, Y: d.Z, Z: -d.Y} // the floor's own frame, whose normal is Z
 				surf.ready(0.3, v.Z)
 				a, b = s.two()

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"crust/internal/core/light"
 )
 
 // Edit is one change of the document, as the page sends it.
@@ -70,6 +72,7 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		return "Add " + l.Name, l.ID, nil
 	},
 	"group": group,
+	"look":  look,
 	"flatten": func(d *Document, e Edit) (string, string, error) {
 		i, err := d.toFlatten(e.Layer, e.Kind)
 		if err != nil {
@@ -513,4 +516,35 @@ func setPath(from, to any, path string, value json.RawMessage) error {
 		return fmt.Errorf("“%s” cannot take that value", path)
 	}
 	return nil
+}
+
+// looks says what is changed of how an asset is shown, by the first word of its path.
+var looks = map[string]string{"sky": "Change surroundings", "turn": "Turn surroundings", "strength": "Strength of surroundings", "exposure": "Change exposure", "backdrop": "Change backdrop", "lamps": "Change lamps", "frames": "Change frames", "surface": "Change how the surface is shown"}
+
+// look changes how the asset is lit, framed and shown.
+func look(d *Document, e Edit) (label, layer string, err error) {
+	now := d.Setup()
+	var tree map[string]any
+	if err := json.Unmarshal(encode(now), &tree); err != nil {
+		return "", "", err
+	}
+	at, keys := tree, strings.Split(e.Path, ".")
+	label = looks[keys[0]]
+	if label == "" {
+		return "", "", fmt.Errorf("“%s” is not of light and frame", e.Path)
+	}
+	for _, k := range keys[:len(keys)-1] {
+		next, ok := at[k].(map[string]any)
+		if !ok {
+			return "", "", fmt.Errorf("“%s” is not of light and frame", e.Path)
+		}
+		at = next
+	}
+	at[keys[len(keys)-1]] = e.Value
+	next := new(light.Setup)
+	if err := strictly(encode(tree), next); err != nil {
+		return "", "", fmt.Errorf("%s cannot be understood: %w", e.Path, err)
+	}
+	d.Look = next
+	return label, "", nil
 }

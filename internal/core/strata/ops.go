@@ -8,6 +8,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+
+	"crust/internal/core/light"
 )
 
 // Op is one small change of a document. It finds its place by marks, so that it holds wherever others have put things
@@ -27,6 +29,9 @@ type Op struct {
 func Diff(from, to *Document) (ops []Op) {
 	if from.Next != to.Next {
 		ops = append(ops, Op{Do: "next", Value: encode(to.Next)})
+	}
+	if from.Look != nil || to.Look != nil {
+		ops = append(ops, changes(Op{Do: "set"}, looked{from.Look}, looked{to.Look})...)
 	}
 	ops = append(ops, reorder(marksOf(from.Layers), marksOf(to.Layers), "", func(mark string) json.RawMessage {
 		l, _, err := to.Layer(mark)
@@ -66,6 +71,11 @@ func Diff(from, to *Document) (ops []Op) {
 		}
 	}
 	return ops
+}
+
+// looked is what of a document is set without a layer.
+type looked struct {
+	Look *light.Setup `json:"look,omitempty"`
 }
 
 // equal compares two layers, an absent list like an empty one.
@@ -234,6 +244,14 @@ func (d *Document) patch(o *Op) error {
 		var n int
 		err := json.Unmarshal(o.Value, &n)
 		d.Next = max(d.Next, n)
+		return err
+	}
+	if o.Do == "set" && o.Layer == "" {
+		var to looked
+		err := set(looked{d.Look}, &to, o)
+		if err == nil {
+			d.Look = to.Look
+		}
 		return err
 	}
 	l, _, err := d.Layer(o.Layer)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"crust/internal/core/field"
+	"crust/internal/core/light"
 	"crust/internal/core/pixel"
 )
 
@@ -26,6 +27,16 @@ type Document struct {
 	Layers []Layer `json:"layers"`
 	// Next numbers the layers and clauses made from now on.
 	Next int `json:"next"`
+	// Look is how the asset is lit, framed and shown; nil as at first. It changes nothing of what is delivered.
+	Look *light.Setup `json:"look,omitempty"`
+}
+
+// Setup is how the asset is lit, framed and shown.
+func (d *Document) Setup() light.Setup {
+	if d.Look == nil {
+		return light.Default()
+	}
+	return *d.Look
 }
 
 // Layer is a coat: its What goes over everything that its Where lets through. Or it is a group, which holds layers.
@@ -265,6 +276,7 @@ func (d *Document) Clone() *Document {
 	for i, l := range d.Layers {
 		out.Layers[i] = l.clone()
 	}
+	out.Look = d.Look.Clone()
 	return &out
 }
 
@@ -377,6 +389,11 @@ func wrongf(path, format string, args ...any) *Wrong {
 func (d *Document) Check() error {
 	if len(d.Layers) > MaxLayers {
 		return wrongf("layers", "%d layers are more than %d", len(d.Layers), MaxLayers)
+	}
+	if d.Look != nil {
+		if err := d.Look.Check(); err != nil {
+			return &Wrong{Path: "look", Err: err}
+		}
 	}
 	seen := map[string]bool{}
 	for i := range d.Layers {

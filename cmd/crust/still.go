@@ -1,0 +1,216 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crust/internal/core/brush"
+	"crust/internal/core/compose"
+	"crust/internal/core/deliver"
+	"crust/internal/core/light"
+	"crust/internal/core/mesh"
+	"crust/internal/core/still"
+	"crust/internal/core/uv"
+	"crust/internal/studio"
+)
+
+// stillFlags say what picture is made.
+type stillFlags struct {
+	deliverFlags
+	frame, sky string
+	data       string
+	long       int
+	samples    int
+	seed       uint32
+	clear      bool
+	texture    int
+	file       string
+	asJSON     bool
+}
+
+// stillCommand makes a path-traced still of an asset, or of a model with a finish or strata.
+func stillCommand() *cobra.Command {
+	var f stillFlags
+	c := &cobra.Command{Use: "still ASSET|MODEL", Short: "Make a path-traced still", Args: exactly("an asset, by its name or number, an archive, or a model"),
+		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), args[0]) }}
+	c.Flags().StringVar(&f.data, "data", dataFolder(), "data folder that holds the asset")
+	c.Flags().StringVar(&f.frame, "frame", "", "frame of the asset; without one, a view that fits the model")
+	c.Flags().StringVar(&f.sky, "surroundings", "", "what lights it, in place of the asset's own: "+strings.Join(skies(), ", "))
+	c.Flags().IntVar(&f.long, "size", 1280, "px of the longer side")
+	c.Flags().IntVar(&f.samples, "samples", still.DefaultSamples, "samples a pixel")
+	c.Flags().Uint32Var(&f.seed, "seed", 1, "of chance: the same seed gives the same picture, byte by byte")
+	c.Flags().BoolVar(&f.clear, "transparent", false, "nothing stands behind the model")
+	c.Flags().IntVar(&f.texture, "textures", 0, "px of each set's textures; 0 for the asset's own, 2048 for a model")
+	c.Flags().StringVar(&f.file, "out", "", "file to write: .png as a screen shows it, .exr for the light itself")
+	c.Flags().StringVar(&f.finish, "finish", "", "of a model: finish to lay")
+	c.Flags().StringArrayVar(&f.dials, "dial", nil, "a dial of the finish, name=value")
+	c.Flags().StringVar(&f.strata, "strata", "", "of a model: document to evaluate instead of a finish, as JSON (docs/strata.md)")
+	c.Flags().StringArrayVar(&f.high, "high", nil, "of a model: high-poly to bake from")
+	c.Flags().StringVar(&f.split, "sets", uv.PerMaterial, "of a model: single, material or udim")
+	c.Flags().BoolVar(&f.asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+func skies() (out []string) {
+	for _, s := range light.All {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+func (f *stillFlags) run(ctx context.Context, what string) error {
+	end := strings.ToLower(filepath.Ext(f.file))
+	if end != ".png" && end != ".exr" {
+		return wrong{errors.New("--out: name the file to write, ending with .png or .exr")}
+	}
+	shot := &still.Shot{Long: f.long, Samples: f.samples, Seed: f.seed, Clear: f.clear, Setup: light.Default()}
+	if err := shot.Check(); err != nil {
+		return wrong{err}
+	}
+	if f.sky != "" {
+		if _, err := light.Of(f.sky); err != nil {
+			return wrong{fmt.Errorf("--surroundings: %w", err)}
+		}
+	}
+	begin := time.Now()
+	var err error
+	switch ending := strings.ToLower(filepath.Ext(what)); {
+	case strings.HasSuffix(strings.ToLower(what), ".crust.zip"):
+		err = f.archived(ctx, shot, what)
+	case mesh.Readers[ending] != nil || ending == ".zip":
+		err = f.ofModel(ctx, shot, what)
+	default:
+		err = f.stored(ctx, shot, what)
+	}
+	if err != nil {
+		return err
+	}
+	if f.sky != "" {
+		shot.Setup.Sky = f.sky
+	}
+	if f.frame != "" {
+		if shot.Frame, err = shot.Setup.Frame(f.frame); err != nil {
+			return fmt.Errorf("--frame: %w", err)
+		}
+	}
+	made := time.Since(begin)
+	t, err := shot.Ready(ctx)
+	if err != nil {
+		return err
+	}
+	traced := time.Now()
+	p := t.Picture()
+	err = withBar("still", func(share func(float64)) error {
+		for p.Samples < shot.Samples {
+			n := min(16, shot.Samples-p.Samples)
+			at := p.Samples
+			if err := t.Add(ctx, p, n, func(s float64) { share((float64(at) + s*float64(n)) / float64(shot.Samples)) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	seconds := time.Since(traced).Seconds()
+	if err := deliver.WriteAside(f.file, func(w io.Writer) error {
+		if end == ".exr" {
+			return t.WriteEXR(w, p)
+		}
+		return t.WritePNG(w, p)
+	}); err != nil {
+		return err
+	}
+	if f.asJSON {
+		return printJSON(map[string]any{"file": f.file, "width": p.Width, "height": p.Height, "samples": p.Samples, "seconds": seconds, "ready_seconds": made.Seconds(), "samples_per_second": float64(p.Samples) * float64(p.Width) * float64(p.Height) / seconds})
+	}
+	fmt.Println(f.file)
+	return nil
+}
+
+// stored takes an asset of a data folder, which may be open in a server.
+func (f *stillFlags) stored(ctx context.Context, shot *still.Shot, name string) error {
+	st, err := openData(f.data)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	id, err := findAsset(st, name)
+	if err != nil {
+		return err
+	}
+	s := studio.New(st)
+	defer s.Close()
+	a, err := s.Open(id)
+	if err != nil {
+		return err
+	}
+	return f.ofAsset(ctx, shot, a)
+}
+
+func (f *stillFlags) archived(ctx context.Context, shot *still.Shot, file string) error {
+	return withArchive(file, func(a *studio.Asset) error { return f.ofAsset(ctx, shot, a) })
+}
+
+// ofAsset evaluates an asset's strata.
+func (f *stillFlags) ofAsset(ctx context.Context, shot *still.Shot, a *studio.Asset) error {
+	job, err := a.JobOf(&deliver.Presets[0], f.texture)
+	if err != nil {
+		return err
+	}
+	if cells := a.ReadsFor(&job); len(cells) > 0 && job.Model.HasUV {
+		if err := a.Bake(cells); err != nil {
+			return err
+		}
+		if err := withBar("bake", func(share func(float64)) error { a.WaitJob(share); return ctx.Err() }); err != nil {
+			return err
+		}
+	}
+	return f.evaluate(ctx, shot, &job)
+}
+
+// ofModel bakes a model and lays a finish or strata on it.
+func (f *stillFlags) ofModel(ctx context.Context, shot *still.Shot, file string) error {
+	if f.finish == "" && f.strata == "" {
+		return wrong{errors.New("give a finish or strata for the model, with --finish or --strata")}
+	}
+	if f.texture == 0 {
+		f.texture = 2048
+	}
+	f.settings.Size, f.settings.Rays, f.settings.Samples = min(2048, f.texture), 64, 1
+	job, err := f.job(ctx, file, &deliver.Presets[0])
+	if err != nil {
+		return err
+	}
+	job.Size = f.texture
+	return f.evaluate(ctx, shot, job)
+}
+
+func (f *stillFlags) evaluate(ctx context.Context, shot *still.Shot, job *deliver.Job) error {
+	strokes := job.Strokes
+	if strokes == nil {
+		strokes = func(int32) *brush.Stroke { return nil }
+	}
+	body := compose.NewBody(compose.NewCache(512<<20), job.Model, job.Sets, job.Maps).Show(job.Pictures).Strokes(strokes)
+	defer body.Close()
+	size := func(key string) int {
+		n := job.Size
+		if job.SizeOf != nil && f.texture == 0 {
+			n = job.SizeOf(key)
+		}
+		return max(64, n)
+	}
+	shot.Model, shot.Sets, shot.Setup = job.Model, job.Sets, job.Document.Setup()
+	return withBar("evaluate", func(share func(float64)) (err error) {
+		shot.Maps, err = still.Evaluate(ctx, body, job.Sets, job.Document, size, share)
+		return err
+	})
+}
