@@ -201,13 +201,7 @@ func (f *stillFlags) evaluate(ctx context.Context, shot *still.Shot, job *delive
 	}
 	body := compose.NewBody(compose.NewCache(512<<20), job.Model, job.Sets, job.Maps).Show(job.Pictures).Strokes(strokes)
 	defer body.Close()
-	size := func(key string) int {
-		n := job.Size
-		if job.SizeOf != nil && f.texture == 0 {
-			n = job.SizeOf(key)
-		}
-		return max(64, n)
-	}
+	size := func(key string) int { return max(64, job.SizeFor(key)) }
 	shot.Model, shot.Sets, shot.Setup = job.Model, job.Sets, job.Document.Setup()
 	return withBar("evaluate", func(share func(float64)) (err error) {
 		shot.Maps, err = still.Evaluate(ctx, body, job.Sets, job.Document, size, share)

@@ -32,6 +32,7 @@ type Asset struct {
 	stop   context.CancelFunc
 	wake   chan struct{}
 
+	still        stillShown
 	choosing     sync.Mutex // held while settings are read, changed and stored; taken before mu
 	mu           sync.Mutex
 	name, split  string

@@ -66,7 +66,7 @@ type Server struct {
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
 	Demo  func() (uint, error)
-	quay  map[string]func() []byte // the environment by width
+	skies map[string]func() []byte // surroundings by name and width
 	pages *template.Template
 }
 
@@ -86,9 +86,13 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 			s.hosts[net.JoinHostPort(h, port)] = true
 		}
 	}
-	s.quay = map[string]func() []byte{}
-	for _, width := range []int{512, 128} {
-		s.quay[fmt.Sprint(width)] = sync.OnceValue(func() []byte { return light.Quay(width).Halves() })
+	s.skies = map[string]func() []byte{}
+	for i := range light.All {
+		of := &light.All[i]
+		for _, width := range []int{512, 128} {
+			s.skies[fmt.Sprint(of.Name, width)] = sync.OnceValue(func() []byte { return of.Panorama(width).Halves() })
+		}
+		s.skies[of.Name+"picture"] = sync.OnceValue(func() []byte { return horizonOf(of) })
 	}
 	if s.pages, err = template.New("").Funcs(template.FuncMap{"icon": icon, "ago": ago, "bytes": bytesText}).ParseFS(files, "templates/*.html"); err != nil {
 		return nil, err
@@ -166,13 +170,7 @@ func (s *Server) routes() {
 		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.FileFS(path.Clean(c.Param("*")), static)
 	})
-	e.GET("/api/environment/:width", func(c *echo.Context) error {
-		quay := s.quay[c.Param("width")]
-		if quay == nil {
-			return echo.ErrNotFound
-		}
-		return c.Blob(http.StatusOK, "application/octet-stream", quay())
-	})
+	e.GET("/api/surroundings/:name/:width", s.surroundings)
 	e.GET("/api/finishes", s.finishes)
 	e.POST("/api/finishes", s.takeFinish)
 	e.GET("/api/finishes/:name", s.finishFile)
@@ -224,6 +222,7 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/high", s.with(s.high))
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
+	e.GET("/api/assets/:id/still/:format", s.with(s.still))
 	e.GET("/api/assets/:id/delivery-plan", s.with(s.deliveryPlan))
 	e.POST("/api/assets/:id/planes", s.with(s.planes))
 	e.GET("/api/assets/:id/conflicts", s.with(s.conflicts))
@@ -396,7 +395,7 @@ func tables() map[string]any {
 	}
 	return map[string]any{"fonts": letters.Fonts, "brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
 		"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"presets": deliver.Presets, "planeSources": append(deliver.Sources[:len(deliver.Sources):len(deliver.Sources)], deliver.MapSources()...), "formats": imgfile.Formats, "nameWords": deliver.NameWords, "scales": deliver.Scales, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
+		"surroundings": light.All, "lampKinds": light.Kinds, "presets": deliver.Presets, "planeSources": append(deliver.Sources[:len(deliver.Sources):len(deliver.Sources)], deliver.MapSources()...), "formats": imgfile.Formats, "nameWords": deliver.NameWords, "scales": deliver.Scales, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
@@ -562,15 +561,16 @@ func (s *Server) high(c *echo.Context, a *studio.Asset) error {
 
 // request is the body of the small calls under /do/.
 type request struct {
-	Key      string          `json:"key"`
-	Intake   studio.Intake   `json:"intake"`
-	Layout   layout.Options  `json:"layout"`
-	Value    string          `json:"value"`
-	Number   int             `json:"number"`
-	Cells    []studio.Cell   `json:"cells"`
-	Settings json.RawMessage `json:"settings"` // what changes of studio.Settings
-	Shipping json.RawMessage `json:"shipping"` // what changes of studio.Shipping
-	Replace  bool            `json:"replace"`
+	Key      string             `json:"key"`
+	Intake   studio.Intake      `json:"intake"`
+	Layout   layout.Options     `json:"layout"`
+	Value    string             `json:"value"`
+	Number   int                `json:"number"`
+	Cells    []studio.Cell      `json:"cells"`
+	Settings json.RawMessage    `json:"settings"` // what changes of studio.Settings
+	Shipping json.RawMessage    `json:"shipping"` // what changes of studio.Shipping
+	Replace  bool               `json:"replace"`
+	Still    studio.StillWanted `json:"still"`
 
 	Rows  []studio.Brought    `json:"rows"`
 	Words map[string][]string `json:"words"`
@@ -600,6 +600,7 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"shipping":      func(a *studio.Asset, r request) error { return a.ChangeShipping(r.Shipping) },
 	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
 	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
+	"still":         func(a *studio.Asset, r request) error { return a.Still(r.Still) },
 	"lay-sheet":     func(a *studio.Asset, r request) error { return a.LaySheet(r.Key, r.Value) },
 	"compare":       func(a *studio.Asset, r request) error { return a.CompareDelivery(uint(max(0, r.Number))) },
 	"drop-delivery": func(a *studio.Asset, r request) error { return a.DropDelivery(uint(max(0, r.Number))) },

@@ -46,6 +46,14 @@ type Job struct {
 	Filed    func(done, all int) // told of files as they are done; nil for nobody
 }
 
+// SizeFor is the size of a set in px.
+func (j *Job) SizeFor(key string) int {
+	if j.SizeOf != nil {
+		return j.SizeOf(key)
+	}
+	return j.Size
+}
+
 // cacheBytes bounds what is kept of an evaluation: each tile is evaluated once, so only the relief that is read below it has to
 // last.
 const cacheBytes = 256 << 20

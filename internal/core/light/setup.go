@@ -16,6 +16,7 @@ type Setup struct {
 	Lamps    []Lamp   `json:"lamps"`
 	Frames   []Frame  `json:"frames"`
 	Surface  Surface  `json:"surface"`
+	Card     string   `json:"card,omitempty"` // name of the frame that Home shows; empty for the view that was last
 }
 
 // Backdrop is what stands behind the model, apart from what lights it.

@@ -25,7 +25,7 @@ type Surroundings struct {
 // All lists the surroundings that ship; the first is the one that assets begin with.
 var All = []Surroundings{
 	{"quay", "Overcast quay", "a bright veil of cloud, the sea to one side, sheds to the other", 1400, Sun, [3]float64{2.3, 2.03, 1.71}, quay},
-	{"low-sun", "Low sun", "a clear evening: warm light from the side, blue shadows", 1400, norm([3]float64{0.78, 0.3, -0.55}), [3]float64{5.2, 3.3, 1.7}, lowSun},
+	{"low-sun", "Low sun", "a clear evening: warm light from the side, blue shadows", 1400, norm([3]float64{0.78, 0.3, -0.55}), [3]float64{3.6, 2.3, 1.2}, lowSun},
 	{"shed", "Shed, two windows", "indoors: two tall windows, dim walls", 260, [3]float64{}, [3]float64{}, shed},
 	{"softbox", "Softboxes", "a studio: a large soft light, a smaller one, a strip for the rim", 900, [3]float64{}, [3]float64{}, softbox},
 	{"night", "Night lamps", "few warm lamps and one cold, a dark sky", 30, [3]float64{}, [3]float64{}, night},

@@ -519,7 +519,7 @@ func setPath(from, to any, path string, value json.RawMessage) error {
 }
 
 // looks says what is changed of how an asset is shown, by the first word of its path.
-var looks = map[string]string{"sky": "Change surroundings", "turn": "Turn surroundings", "strength": "Strength of surroundings", "exposure": "Change exposure", "backdrop": "Change backdrop", "lamps": "Change lamps", "frames": "Change frames", "surface": "Change how the surface is shown"}
+var looks = map[string]string{"sky": "Change surroundings", "turn": "Turn surroundings", "strength": "Strength of surroundings", "exposure": "Change exposure", "backdrop": "Change backdrop", "lamps": "Change lamps", "frames": "Change frames", "surface": "Change how the surface is shown", "card": "Change the picture on Home"}
 
 // look changes how the asset is lit, framed and shown.
 func look(d *Document, e Edit) (label, layer string, err error) {

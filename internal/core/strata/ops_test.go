@@ -1,6 +1,7 @@
 package strata
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"reflect"
@@ -157,5 +158,51 @@ func TestSoloLeavesWhatALayerNeeds(t *testing.T) {
 	}
 	if got := seen(g); got != "Coat 2,Coat 3,Group," {
 		t.Errorf("the group alone shows %s", got)
+	}
+}
+
+// How an asset is lit and framed changes by small operations, is taken back and made again like all else, and says what cannot be.
+func TestLightAndFrameAreUndone(t *testing.T) {
+	d := &Document{Layers: []Layer{}}
+	apply := func(path, value string) ([]Op, error) {
+		next := *d
+		_, _, err := next.Apply(Edit{Do: "look", Path: path, Value: json.RawMessage(value)})
+		if err != nil {
+			return nil, err
+		}
+		ops := Diff(d, &next)
+		patched, err := d.Patch(ops)
+		if err != nil || string(encode(patched)) != string(encode(&next)) {
+			t.Fatalf("%s: the operations %s make %s of it, %v", path, encode(ops), encode(patched), err)
+		}
+		back, err := patched.Patch(Invert(ops))
+		if err != nil || string(encode(back)) != string(encode(d)) {
+			t.Fatalf("%s: taken back it is %s, it was %s (%v)", path, encode(back), encode(d), err)
+		}
+		*d = *patched
+		return ops, nil
+	}
+	lamp := `[{"name":"Key","kind":"spot","at":[1,2,3],"aim":[0,0,0],"kelvin":3200,"strength":900,"wide":0.1,"high":0,"cone":25,"soft":0.2}]`
+	for _, c := range [][2]string{{"sky", `"night"`}, {"turn", `45`}, {"backdrop.hex", `"#101820"`}, {"lamps", lamp}, {"frames", `[{"name":"Front","eye":[0,1,4],"at":[0,1,0],"mm":85,"wide":1,"high":1}]`}, {"surface.shape", `2`}, {"card", `"Front"`}} {
+		ops, err := apply(c[0], c[1])
+		if err != nil {
+			t.Fatalf("%s: %v", c[0], err)
+		}
+		if d.Look == nil || len(ops) != 1 || len(encode(ops)) > 900 {
+			t.Errorf("%s takes %d operations: %s", c[0], len(ops), encode(ops))
+		}
+	}
+	if s := d.Setup(); s.Sky != "night" || s.Turn != 45 || s.Backdrop.Hex != "#101820" || len(s.Lamps) != 1 || s.Frames[0].Mm != 85 || s.Surface.Shape != 2 || !s.Backdrop.Ground {
+		t.Errorf("it is %+v", s)
+	}
+	was := string(encode(d))
+	for _, c := range [][2]string{{"sky", `"moon"`}, {"turn", `"left"`}, {"exposure", `40`}, {"backdrop.hex", `"red"`}, {"backdrop.colour", `"#000000"`}, {"weather", `1`}, {"", `{}`}, {"lamps", `[{"kind":"torch"}]`}, {"lamps.0", `1`},
+		{"frames", `[{"name":"A","eye":[0,0,1],"at":[0,0,0],"mm":50,"wide":1,"high":1},{"name":"A","eye":[0,0,1],"at":[0,0,0],"mm":50,"wide":1,"high":1}]`}, {"frames", `[{"name":"A","eye":[0,0,0],"at":[0,0,0],"mm":50,"wide":1,"high":1}]`}} {
+		if _, err := apply(c[0], c[1]); err == nil {
+			t.Errorf("%s = %s is taken", c[0], c[1])
+		}
+	}
+	if string(encode(d)) != was {
+		t.Error("what was refused has changed something")
 	}
 }

@@ -12,6 +12,7 @@ import { Sources } from './sources.js';
 import { Probe } from './probe.js';
 import { Keepsakes } from './keepsakes.js';
 import { Brushwork } from './brushwork.js';
+import { Lighting } from './lighting.js';
 
 const STAGES = ['intake', 'bake', 'paint', 'deliver'];
 const SHOWN = ['lit', 'base', 'roughness', 'metallic', 'normal', 'height', 'occlusion', 'emissive', 'opacity', 'where', 'checks', 'texels'];
@@ -50,13 +51,14 @@ class App {
     this.keepsakes = new Keepsakes(this);
     this.bench = new Bench(this);
     this.brushwork = new Brushwork(this);
+    this.lighting = new Lighting(this);
     this.deliver = new Deliver(this);
     this.header();
     this.strip();
     this.keys();
     this.stage(document.body.dataset.stage, false);
     const ws = location.protocol === 'https:' ? 'wss' : 'ws';
-    this.ready = this.viewport.loadEnvironment().catch(() => toast('The light could not be loaded; reload the page.'));
+    this.ready = this.viewport.loadEnvironment('quay').catch(() => toast('The light could not be loaded; reload the page.'));
     this.socket = new Socket(`${ws}://${location.host}${this.api}/socket?author=${author()}`, {
       open: () => this.look(true),
       event: e => this.event(e),
@@ -80,6 +82,7 @@ class App {
         this.waitPicture();
         return;
       case 'cards': return this.bench.pictures(e);
+      case 'still': return this.lighting.came(e);
       case 'job': return this.job(e);
       case 'done': return this.done(e);
       case 'error': return toast(e.text);
@@ -149,6 +152,7 @@ class App {
     this.stations();
     this.deliver.render();
     this.brushwork.render();
+    this.lighting.take();
     this.ghost();
   }
 
@@ -314,6 +318,8 @@ class App {
     this.applyLayout();
     this.stations();
     if (before === 'paint' && name !== 'paint') this.picture();
+    if (this.away()) this.lighting?.look('');
+    this.lighting?.handle();
     this.look(true);
     if (!this.away() && !this.viewport.pictures.size && this.viewport.sets.size) this.waiting('laying the strata…');
     if (name === 'bake' && this.state) this.board.take(this.state);
@@ -376,6 +382,7 @@ class App {
 
   done(e) {
     this.job(null);
+    if (e.kind === 'still') { this.lighting.render(true); if (e.error) complain($('#still-complaint'), e.error); return; }
     if (e.kind === 'deliver') return this.deliver.done(e);
     if (e.kind === 'compare') return this.deliver.readBack.done(e);
     // Beside what it concerns, until something changes.
@@ -464,6 +471,7 @@ class App {
       if (e.key === '?') { $('#keys-dialog').showModal(); return; }
       if (key === 'f') this.viewport.frame();
       if (key === 'j') this.turning = true;
+      if (key === 'u' && !this.away()) this.lighting.open(!this.lighting.shown);
       if (this.stageName !== 'paint') return;
       if (key === 'v') this.setLayout({ model: 'flat', flat: 'both', both: 'model' }[this.layout]);
       if (key === 'c') {
@@ -514,7 +522,11 @@ class App {
       const x0 = e.clientX, t0 = this.viewport.turn;
       const move = m => this.viewport.setTurn(t0 + (m.clientX - x0) * 0.01);
       c.addEventListener('pointermove', move);
-      c.addEventListener('pointerup', () => c.removeEventListener('pointermove', move), { once: true });
+      c.addEventListener('pointerup', () => {
+        c.removeEventListener('pointermove', move);
+        const turn = Math.round(this.viewport.turn * 180 / Math.PI);
+        this.edit({ do: 'look', path: 'turn', value: ((turn + 180) % 360 + 360) % 360 - 180 });
+      }, { once: true });
     }, true);
   }
 
@@ -532,7 +544,7 @@ class App {
 
   async picture() {
     if (this.stageName !== 'paint' || this.viewport.mode !== 'lit' || this.layout === 'flat') return;
-    const blob = await this.viewport.snapshot();
+    const look = this.doc.look, blob = await this.viewport.snapshot(look?.frames.find(f => f.name === look.card));
     if (blob) fetch(`${this.api}/picture`, { method: 'PUT', body: blob }).catch(() => {});
   }
 }

@@ -54,6 +54,7 @@ export class Brushwork {
     this.tool = tool;
     for (const b of document.querySelectorAll('#rack [data-tool]')) { b.classList.toggle('on', b.dataset.tool === tool); b.setAttribute('aria-pressed', b.dataset.tool === tool); }
     document.body.classList.toggle('painting', tool !== 'orbit');
+    if (tool !== 'orbit' && this.app.lighting?.shown) this.app.lighting.open(false);
     this.ring(null);
     this.render();
     this.stencil.draw();

@@ -1,8 +1,10 @@
 // The model in 3D and its flat map: one viewport that keeps its camera through all stages.
 import * as THREE from 'three';
 import { OrbitControls } from './vendor/three/OrbitControls.js';
+import { RectAreaLightUniformsLib } from './vendor/three/lights/RectAreaLightUniformsLib.js';
 import { setColour } from './dom.js';
 import { cut, heights, move, places } from './shape.js';
+import { colourOf } from './kelvin.js';
 
 /** How each way of showing picks from the pictures that the server sends. */
 const SHOWS = {
@@ -25,6 +27,12 @@ const EXTRA = ['emissive', 'opacity'];
 
 /** The height, in metres, that a texel of the view “shape” reaches up and down. */
 const SHAPE_RANGE = 0.2;
+
+/** How light of 1 from the surroundings is exposed before any stops; stills are exposed alike. */
+const EXPOSURE = 1.15;
+
+/** Half of the longer side of a film, in millimetres, which focal lengths count against. */
+const HALF_FILM = 18;
 
 /** Rows of texels that come at once. */
 const SQUARE = 64;
@@ -98,7 +106,7 @@ export class Viewport {
     this.orbit = new OrbitControls(this.camera, canvas);
     this.orbit.enableDamping = false;
     this.orbit.addEventListener('change', () => this.draw());
-    this.orbit.addEventListener('start', () => { this.framed = false; });
+    this.orbit.addEventListener('start', () => { this.framed = false; if (this.through) { this.through = null; this.rim?.(null); this.left?.(); } });
     this.group = new THREE.Group();
     s.add(this.group);
     this.ground = groundDisc();
@@ -114,8 +122,12 @@ export class Viewport {
     this.resize();
   }
 
-  async loadEnvironment() {
-    const b = await (await fetch(`/api/environment/${this.software ? 128 : 512}`)).arrayBuffer();
+  /** Lights the model by surroundings; asked again for others, the last asked for hold. */
+  async loadEnvironment(name = 'quay') {
+    if (this.skyName === name) return;
+    this.skyName = name;
+    const b = await (await fetch(`/api/surroundings/${name}/${this.software ? 128 : 512}`)).arrayBuffer();
+    if (this.skyName !== name) return;
     const px = new Uint16Array(b);
     const width = Math.round(Math.sqrt(px.length / 2));
     const t = new THREE.DataTexture(px, width, width / 2, THREE.RGBAFormat, THREE.HalfFloatType, THREE.EquirectangularReflectionMapping);
@@ -126,23 +138,249 @@ export class Viewport {
     t.image.data = flipped;
     t.needsUpdate = true;
     const gen = this.software ? new SmallLight(this.renderer) : new THREE.PMREMGenerator(this.renderer);
+    this.scene.environment?.dispose();
     this.scene.environment = gen.fromEquirectangular(t).texture;
     gen.dispose();
     t.dispose();
+    this.backdrop();
     this.setTurn(this.turn);
   }
 
   /** Turns the light and the environment round the model, in radians. */
   setTurn(a) {
     this.turn = a;
-    this.scene.environmentRotation.set(0, a, 0);
-    this.scene.environmentIntensity = 1.05;
-    const d = new THREE.Vector3(0.55, 0.62, 0.56).applyAxisAngle(new THREE.Vector3(0, 1, 0), a);
+    // The library's panoramas begin half a turn from ours.
+    this.scene.environmentRotation.set(0, a + Math.PI, 0);
+    this.scene.backgroundRotation.set(0, a + Math.PI, 0);
+    const key = this.key || [0.55, 0.62, 0.56];
+    const d = new THREE.Vector3(...key).applyAxisAngle(new THREE.Vector3(0, 1, 0), a);
     const size = this.size || 3;
     this.light.target.position.copy(this.middle || new THREE.Vector3());
     this.light.position.copy(this.light.target.position).addScaledVector(d.normalize(), size * 2);
     this.renderer.shadowMap.needsUpdate = true;
     this.draw();
+  }
+
+  /** Lights the model as a setup says; table has the surroundings that there are. */
+  lightBy(setup, table) {
+    const of = table.find(k => k.name === setup.sky) || table[0], shown = JSON.stringify(setup);
+    if (shown === this.litBy) return;
+    this.litBy = shown;
+    this.setup = setup;
+    this.loadEnvironment(of.name).catch(() => {});
+    this.scene.environmentIntensity = setup.strength;
+    this.renderer.toneMappingExposure = EXPOSURE * 2 ** setup.exposure;
+    this.key = of.key;
+    const most = Math.max(...of.keyLight);
+    this.light.visible = most > 0 && setup.strength > 0;
+    if (most > 0) this.light.color.setRGB(...of.keyLight.map(v => v / most), THREE.LinearSRGBColorSpace);
+    this.light.intensity = most * setup.strength;
+    this.unit = of.nits;
+    this.backdrop();
+    this.putLamps(setup.lamps);
+    this.setTurn(setup.turn * Math.PI / 180);
+  }
+
+  /** What stands behind the model. */
+  backdrop() {
+    const b = this.setup?.backdrop;
+    if (!b) return;
+    const sky = b.kind === 'surroundings' && this.scene.environment;
+    this.scene.background = sky || new THREE.Color(b.hex);
+    this.scene.backgroundBlurriness = b.blur;
+    this.scene.backgroundIntensity = (sky ? b.dim * this.setup.strength : 1);
+    this.ground.visible = b.ground && !this.sides && !sky;
+    this.draw();
+  }
+
+  /** Puts lamps up; their strengths are physical, light of the surroundings stands for so many nits. */
+  putLamps(lamps) {
+    const key = JSON.stringify([lamps, this.unit]);
+    if (key === this.lampKey) return;
+    this.lampKey = key;
+    if (this.lamps) {
+      this.scene.remove(this.lamps);
+      this.lamps.traverse(l => { l.shadow?.map?.dispose(); l.dispose?.(); });
+    }
+    this.lamps = new THREE.Group();
+    for (const l of lamps) {
+      if (l.off || !l.strength) continue;
+      const colour = new THREE.Color().setRGB(...colourOf(l.kelvin), THREE.LinearSRGBColorSpace), at = new THREE.Vector3(...l.at), aim = new THREE.Vector3(...l.aim);
+      let light;
+      if (l.kind === 'point') light = new THREE.PointLight(colour, l.strength / (4 * Math.PI) / this.unit);
+      if (l.kind === 'sun') light = new THREE.DirectionalLight(colour, l.strength / this.unit);
+      if (l.kind === 'spot') {
+        const outer = Math.cos(l.cone * Math.PI / 180), inner = Math.max(outer + 1e-6, Math.cos(l.cone * (1 - l.soft) * Math.PI / 180));
+        light = new THREE.SpotLight(colour, l.strength / (2 * Math.PI * (1 - (inner + outer) / 2)) / this.unit, 0, l.cone * Math.PI / 180, l.soft);
+      }
+      if (l.kind === 'area') {
+        if (!this.areas) { RectAreaLightUniformsLib.init(); this.areas = true; }
+        // A disk is drawn as the square of its area.
+        const wide = l.high ? l.wide : l.wide * Math.sqrt(Math.PI) / 2, high = l.high || wide;
+        light = new THREE.RectAreaLight(colour, l.strength / (Math.PI * wide * high) / this.unit, wide, high);
+        light.position.copy(at);
+        light.lookAt(aim);
+        this.lamps.add(light);
+        continue;
+      }
+      light.position.copy(at);
+      if (light.target) {
+        light.target.position.copy(aim);
+        this.lamps.add(light.target);
+        if (!this.software) {
+          light.castShadow = true;
+          light.shadow.mapSize.setScalar(1024);
+          light.shadow.radius = 3;
+          light.shadow.normalBias = 0.02;
+          light.shadow.bias = -0.0006;
+          const c = light.shadow.camera, wide = (this.size || 1) * 0.8, far = at.distanceTo(aim);
+          if (l.kind === 'sun') Object.assign(c, { left: -wide, right: wide, bottom: -wide, top: wide });
+          c.near = Math.max(0.01, far - 2 * wide);
+          c.far = far + 2 * wide;
+          c.updateProjectionMatrix();
+        }
+      }
+      this.lamps.add(light);
+    }
+    this.scene.add(this.lamps);
+    this.renderer.shadowMap.needsUpdate = true;
+  }
+
+  /**
+   * Shows where lamps stand, and has them dragged in the plane of the view.
+   * @param {object[]} lamps @param {number} chosen @param {{choose: (i: number) => void, live: (i: number, at: number[]) => void, commit: (i: number, at: number[]) => void}} on
+   */
+  showLamps(lamps, chosen, on) {
+    const key = JSON.stringify([lamps, chosen]);
+    if (key === this.marksKey) return;
+    this.marksKey = key;
+    if (this.lampMarks) {
+      this.scene.remove(this.lampMarks);
+      this.lampMarks.traverse(m => { m.geometry?.dispose(); m.material?.dispose(); });
+      this.lampMarks = null;
+    }
+    this.lampsOn = on;
+    if (lamps.length && this.size) {
+      const g = this.lampMarks = new THREE.Group(), r = this.size * 0.014;
+      lamps.forEach((l, i) => {
+        const colour = new THREE.Color().setRGB(...colourOf(l.kelvin).map(v => Math.min(1, v)), THREE.LinearSRGBColorSpace), stuff = o => new THREE.MeshBasicMaterial({ color: i === chosen ? '#58b09c' : colour, depthTest: false, transparent: true, opacity: o, toneMapped: false });
+        const ball = new THREE.Mesh(new THREE.SphereGeometry(i === chosen ? r * 1.3 : r, 20, 12), stuff(l.off ? 0.35 : 0.95));
+        ball.position.set(...l.at);
+        ball.renderOrder = 9;
+        const line = new THREE.Line(new THREE.BufferGeometry().setFromPoints([new THREE.Vector3(...l.at), new THREE.Vector3(...l.aim)]), new THREE.LineBasicMaterial({ color: i === chosen ? '#58b09c' : colour, transparent: true, opacity: i === chosen ? 0.7 : 0.25, toneMapped: false }));
+        g.add(ball, line);
+        if (l.kind === 'area') {
+          const wide = l.wide, high = l.high || l.wide, shape = l.high ? new THREE.PlaneGeometry(wide, high) : new THREE.CircleGeometry(wide / 2, 32);
+          const pane = new THREE.Mesh(shape, new THREE.MeshBasicMaterial({ color: colour, transparent: true, opacity: 0.25, side: THREE.DoubleSide, depthWrite: false, toneMapped: false }));
+          pane.position.set(...l.at);
+          pane.lookAt(...l.aim);
+          g.add(pane);
+        }
+      });
+      this.scene.add(g);
+    }
+    this.lampsAt = lamps.map(l => l.at);
+    this.draw();
+  }
+
+  /** Drags the lamp under the pointer; false when there is none. */
+  grabLamp(e) {
+    if (!this.lampMarks || e.button) return false;
+    let best = -1, near = 16;
+    this.lampsAt.forEach((at, i) => {
+      const [x, y] = this.screenOf(at), d = Math.hypot(x - e.clientX, y - e.clientY);
+      if (d < near) { best = i; near = d; }
+    });
+    if (best < 0) return false;
+    e.stopImmediatePropagation();
+    const c = this.canvas, on = this.lampsOn, start = new THREE.Vector3(...this.lampsAt[best]), way = this.camera.getWorldDirection(new THREE.Vector3());
+    const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(way, start), ray = this.ray ||= new THREE.Raycaster();
+    this.grabbed = true;
+    setTimeout(() => { this.grabbed = false; }, 0);
+    let now = null;
+    c.setPointerCapture(e.pointerId);
+    const y0 = e.clientY;
+    const move = m => {
+      const [o, d] = this.rayAt(m.clientX, m.clientY);
+      let at = new THREE.Ray(o, d).intersectPlane(plane, new THREE.Vector3());
+      if (m.shiftKey) at = start.clone().addScaledVector(way, (y0 - m.clientY) * this.metresPerPx(start.toArray())); // nearer and farther
+      if (!at) return;
+      now = at.toArray();
+      on.live(best, now);
+    };
+    c.addEventListener('pointermove', move);
+    c.addEventListener('pointerup', () => { c.removeEventListener('pointermove', move); if (now) on.commit(best, now); else on.choose(best); }, { once: true });
+    return true;
+  }
+
+  /** The view as a frame has it: where the eye is, where it looks, and the focal length of a frame 3 : 2 as high as the view. */
+  view() {
+    return { eye: this.camera.position.toArray(), at: this.orbit.target.toArray(), mm: Number((HALF_FILM / (Math.tan(this.camera.fov * Math.PI / 360) * 1.5)).toPrecision(3)) };
+  }
+
+  /** Half of a frame's height at a distance of 1. */
+  tallOf(f) { return HALF_FILM / f.mm * Math.min(1, f.high / f.wide); }
+
+  /** Looks through a frame, whose rim is drawn over the view; null gives the view of before back. */
+  lookThrough(f) {
+    if (f && !this.through) this.before2 = { eye: this.camera.position.clone(), at: this.orbit.target.clone(), fov: this.camera.fov };
+    const back = !f && this.through && this.before2;
+    this.through = f;
+    if (back) {
+      this.camera.position.copy(back.eye);
+      this.orbit.target.copy(back.at);
+      this.camera.fov = back.fov;
+    }
+    if (f) {
+      this.framed = false;
+      this.camera.position.set(...f.eye);
+      this.orbit.target.set(...f.at);
+    }
+    this.fitFrame();
+    this.orbit.update();
+    this.draw();
+  }
+
+  /** Has the frame that is looked through fill the view, and says where its rim lies. */
+  fitFrame() {
+    const f = this.through;
+    if (f) {
+      const view = this.camera.aspect, of = f.wide / f.high, share = 0.9;
+      this.camera.fov = 2 * Math.atan(this.tallOf(f) * Math.max(1, of / view) / share) * 180 / Math.PI;
+    }
+    this.camera.updateProjectionMatrix();
+    const box = this.canvas.getBoundingClientRect();
+    if (!f) return this.rim?.(null);
+    const high = Math.min(box.height, box.width / (f.wide / f.high)) * 0.9, wide = high * f.wide / f.high;
+    this.rim?.({ left: (box.width - wide) / 2, top: (box.height - high) / 2, width: wide, height: high });
+  }
+
+  /** Draws the model as frames see it into canvases, beside the view. */
+  strip(frames, canvasOf) {
+    const r = this.renderer, size = r.getSize(new THREE.Vector2()), marks = this.lampMarks, k = r.getPixelRatio(), cam = this.stripCamera ||= new THREE.PerspectiveCamera();
+    if (marks) marks.visible = false;
+    for (const f of frames) {
+      const c = canvasOf(f);
+      if (!c) continue;
+      const wide = Math.min(size.x, c.width / k), high = Math.min(size.y, c.height / k);
+      cam.fov = 2 * Math.atan(this.tallOf(f)) * 180 / Math.PI;
+      cam.aspect = f.wide / f.high;
+      cam.near = this.camera.near;
+      cam.far = this.camera.far * 4;
+      cam.position.set(...f.eye);
+      cam.up.set(0, 1, 0);
+      cam.lookAt(...f.at);
+      cam.updateProjectionMatrix();
+      r.setViewport(0, 0, wide, high);
+      r.setScissor(0, 0, wide, high);
+      r.setScissorTest(true);
+      r.render(this.scene, cam);
+      c.getContext('2d').drawImage(this.canvas, 0, this.canvas.height - high * k, wide * k, high * k, 0, 0, c.width, c.height);
+    }
+    r.setScissorTest(false);
+    r.setViewport(0, 0, size.x, size.y);
+    if (marks) marks.visible = true;
+    this.renderer.render(this.scene, this.camera);
   }
 
   /** Names the sets; their mesh may come later. */
@@ -262,7 +500,7 @@ export class Viewport {
         return m;
       });
     }
-    this.ground.visible = !this.sides;
+    this.backdrop();
     const c = this.light.shadow.camera, wide = (this.size || 1) * (shifts.length ? 3 : 1);
     c.left = c.bottom = -wide * 0.75;
     c.right = c.top = wide * 0.75;
@@ -372,6 +610,8 @@ export class Viewport {
 
   /** Puts the whole model in view. */
   frame() {
+    this.camera.fov = 32;
+    if (this.through) { this.through = null; this.rim?.(null); this.left?.(); }
     // What lies flat is seen from above.
     const low = this.box.max.y - this.box.min.y < 0.05 * this.size;
     const dir = (low ? new THREE.Vector3(0.35, 0.8, 0.62) : new THREE.Vector3(0.62, 0.26, 0.78)).normalize();
@@ -415,6 +655,7 @@ export class Viewport {
     this.renderer.setSize(box.width, box.height, false);
     this.camera.aspect = box.width / box.height / (this.paired ? 2 : 1);
     this.camera.updateProjectionMatrix();
+    if (this.through) this.fitFrame();
     if (this.framed && this.box) this.frame(); else this.draw();
   }
 
@@ -910,6 +1151,7 @@ export class Viewport {
 
   /** Drags the handle when the pointer goes down on it. */
   grab(e) {
+    if (this.glint?.(e) || this.grabLamp(e)) return;
     if (!this.handleGroup || e.button) return;
     const p = this.handleGroup.userData.tip.position.clone().project(this.camera), box = this.canvas.getBoundingClientRect();
     if (Math.hypot(box.left + (p.x + 1) / 2 * box.width - e.clientX, box.top + (1 - p.y) / 2 * box.height - e.clientY) > 18) return;
@@ -1054,9 +1296,26 @@ export class Viewport {
     c.ondblclick = () => { Object.assign(v, { zoom: 1, x: 0, y: 0 }); this.drawFlat(); };
   }
 
-  /** A picture of the model for the asset's card, as a PNG blob. */
-  async snapshot() {
+  /** A picture of the model for the asset's card, as a PNG blob, as a frame has it if one is given. */
+  async snapshot(frame) {
+    if (this.lampMarks) this.lampMarks.visible = false;
+    if (frame) {
+      const c = document.createElement('canvas');
+      c.width = 480;
+      c.height = 360;
+      const k = this.renderer.getPixelRatio();
+      if (this.canvas.width >= 480 && this.canvas.height >= 360) {
+        // Of the frame as much as the card's proportion has.
+        const f = { ...frame, mm: frame.mm * Math.max(1, (4 / 3) / (frame.wide / frame.high)), wide: 4, high: 3 };
+        const shrunk = { getContext: () => c.getContext('2d'), width: 480 * Math.min(1, k), height: 360 * Math.min(1, k) };
+        if (k >= 1) this.strip([f], () => c); else this.strip([f], () => shrunk);
+        if (this.lampMarks) this.lampMarks.visible = true;
+        this.draw();
+        return new Promise(r => c.toBlob(r, 'image/png'));
+      }
+    }
     this.renderer.render(this.scene, this.camera);
+    if (this.lampMarks) { this.lampMarks.visible = true; this.draw(); }
     const w = 480, h = 360, c = document.createElement('canvas');
     c.width = w;
     c.height = h;

@@ -1,0 +1,127 @@
+package web
+
+import (
+	"bytes"
+	"fmt"
+	"image/png"
+	"math"
+	"net/http"
+	"testing"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+
+	"crust/internal/core/mesh"
+)
+
+// Light and frame by hand: surroundings, a lamp that is dragged in the view, all undone like an edit of the strata; frames that are looked
+// through and seen in the strip; a still that comes bit by bit, and whose tone is the viewport's.
+func TestLightAndFrameByHand(t *testing.T) {
+	m := mesh.Sphere(64, 32, 0.5, [3]float64{0, 0.5, 0})
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "ball"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
+		t.Fatal(err)
+	}
+	r := withModel(t, "ball.glb", b.Bytes())
+	r.click(`.stations a[data-stage="paint"]`)
+	r.until(`crust.doc.look && crust.doc.layers.length`)
+	r.page.MustEval(`() => { crust.do('size', { number: 256 }); crust.edit({ do: 'set', layer: crust.doc.layers[0].id, path: 'what.roughness.number', value: 0.45 }); crust.edit({ do: 'set', layer: crust.doc.layers[0].id, path: 'what.colour.hex', value: '#b06030' }); }`)
+	r.page.MustSetViewport(1280, 800, 0.35, false)
+	r.click("#light-open")
+	r.until(`!document.querySelector('#light-tray').hidden && document.querySelectorAll('[data-sky]').length === 6`)
+	r.axe("light")
+	r.click(`[data-sky="softbox"]`)
+	r.until(`crust.viewport.setup.sky === 'softbox' && document.querySelector('[data-sky="softbox"].on') && document.querySelector('#undo').title === 'Undo: Change surroundings'`)
+	typeIn := func(key, text string) {
+		t.Helper()
+		r.try("type", fmt.Sprintf(`#light-body [data-key="%s"]`, key), func(e *rod.Element) error {
+			if err := e.Focus(); err != nil {
+				return err
+			}
+			if err := e.SelectAllText(); err != nil {
+				return err
+			}
+			if err := e.Input(text); err != nil {
+				return err
+			}
+			return e.Type(input.Enter)
+		})
+	}
+	typeIn("sky-turn", "90")
+	r.until(`crust.doc.look.turn === 90 && Math.abs(crust.viewport.turn - Math.PI / 2) < 1e-6`)
+
+	// A lamp is put up, seen, dragged, and taken back step by step.
+	r.click(`[data-lamp="spot"]`)
+	r.until(`crust.doc.look.lamps.length === 1 && crust.viewport.lampMarks && crust.viewport.lamps.children.some(l => l.isSpotLight && l.intensity > 0)`)
+	at := r.point(`crust.viewport.screenOf(crust.doc.look.lamps[0].at)`)
+	was := r.eval(`crust.doc.look.lamps[0].at.join()`)
+	if on := r.eval(fmt.Sprintf(`document.elementFromPoint(%g, %g)?.id || ''`, at.X, at.Y)); on != "model" {
+		t.Fatalf("the lamp is seen at %v, behind %q", at, on)
+	}
+	mouse := r.page.Mouse
+	mouse.MustMoveTo(at.X, at.Y).MustDown(proto.InputMouseButtonLeft)
+	for i := range 5 {
+		mouse.MustMoveTo(at.X-float64(8*(i+1)), at.Y+float64(4*(i+1)))
+	}
+	mouse.MustUp(proto.InputMouseButtonLeft)
+	r.until(fmt.Sprintf(`crust.doc.look.lamps[0].at.join() !== %q`, was))
+	moved := r.point(`crust.viewport.screenOf(crust.doc.look.lamps[0].at)`)
+	if math.Hypot(moved.X-at.X+40, moved.Y-at.Y-20) > 3 {
+		t.Errorf("dragged by −40, 20 px it went by %.1f, %.1f", moved.X-at.X, moved.Y-at.Y)
+	}
+	typeIn("lamp-kelvin", "2700")
+	r.until(`crust.doc.look.lamps[0].kelvin === 2700`)
+	for _, want := range []string{`crust.doc.look.lamps[0].kelvin === 4500`, fmt.Sprintf(`crust.doc.look.lamps[0].at.join() === %q`, was), `crust.doc.look.lamps.length === 0`} {
+		r.page.MustEval(`() => document.activeElement.blur()`)
+		r.click("#undo")
+		r.until(want)
+	}
+
+	// A frame is the view, its rim is drawn, and it is seen in the strip.
+	r.click(`#light-tabs [data-value="frames"]`)
+	r.click("#frame-add")
+	r.until(`crust.doc.look.frames.length === 1 && !document.querySelector('#frame-rim').hidden`)
+	r.page.MustEval(`() => { const s = document.querySelector('#light-body select'); s.value = '1:1'; s.onchange(); }`)
+	r.until(`crust.doc.look.frames[0].wide === 1 && (b => Math.abs(b.width - b.height) < 1)(document.querySelector('#frame-rim').getBoundingClientRect())`)
+	typeIn("frame-mm", "70")
+	r.until(`crust.doc.look.frames[0].mm === 70`)
+	r.settled()
+	r.axe("frames")
+	const strip = `document.querySelector('[data-strip]').getContext('2d').getImageData(100, 100, 40, 40).data`
+	r.until(`[...` + strip + `].some((v, i) => i % 4 === 0 && v > 60)`)
+
+	// The still is as large as asked, is shown, and can be saved; its tone is that of the viewport.
+	r.click(`#light-tabs [data-value="still"]`)
+	r.page.MustEval(`() => { crust.lighting.wanted = { size: 240, samples: 32, clear: false, frame: 'Frame 1' }; crust.lighting.render(true); }`)
+	r.click("#still-go")
+	r.until(`crust.lighting.shownStill === 32 && !crust.running && document.querySelector('img.still')?.naturalWidth === 240 && !document.querySelector('#still-go').disabled`)
+	r.axe("still")
+	answer, err := http.Get("http://" + r.addr + "/api/assets/1/still/png")
+	if err != nil || answer.StatusCode != http.StatusOK {
+		t.Fatal("the still: ", err)
+	}
+	defer answer.Body.Close()
+	img, err := png.Decode(answer.Body)
+	if err != nil || img.Bounds().Dx() != 240 || img.Bounds().Dy() != 240 {
+		t.Fatal(err)
+	}
+	r.click(`#light-tabs [data-value="frames"]`)
+	r.until(`[...` + strip + `].some((v, i) => i % 4 === 0 && v > 60)`)
+	for k := range 3 {
+		still, view := 0.0, r.number(fmt.Sprintf(`((d, k) => { let sum = 0; for (let i = k; i < d.length; i += 4) sum += d[i]; return sum * 4 / d.length; })(document.querySelector('[data-strip]').getContext('2d').getImageData(70, 60, 100, 90).data, %d)`, k))
+		for y := 60; y < 150; y++ {
+			for x := 70; x < 170; x++ {
+				c := [3]uint32{}
+				c[0], c[1], c[2], _ = img.At(x, y).RGBA()
+				still += float64(c[k]>>8) / (100 * 90)
+			}
+		}
+		if math.Abs(still-view) > 4 {
+			t.Errorf("channel %d: the still is %.1f, the view %.1f", k, still, view)
+		}
+	}
+	if f := r.faulty(); len(f) > 0 {
+		t.Errorf("the page threw: %v", f)
+	}
+}

@@ -1,0 +1,72 @@
+package web
+
+import (
+	"bytes"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"mime"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"crust/internal/core/geom"
+	"crust/internal/core/light"
+	"crust/internal/core/pixel"
+	"crust/internal/core/still"
+	"crust/internal/studio"
+)
+
+// surroundings answers with a panorama as half floats, or with a small picture of it.
+func (s *Server) surroundings(c *echo.Context) error {
+	make := s.skies[c.Param("name")+c.Param("width")]
+	if make == nil {
+		return echo.ErrNotFound
+	}
+	c.Response().Header().Set("Cache-Control", "max-age=3600")
+	if c.Param("width") == "picture" {
+		return c.Blob(http.StatusOK, "image/png", make())
+	}
+	return c.Blob(http.StatusOK, "application/octet-stream", make())
+}
+
+// horizonOf is the part of surroundings round the horizon, small.
+func horizonOf(of *light.Surroundings) []byte {
+	const wide, high, rows = 128, 48, 64
+	e := of.Panorama(wide)
+	img := image.NewNRGBA(image.Rect(0, 0, wide, high))
+	for y := range high {
+		for x := range wide {
+			p := e.Pix[((y+rows/10)*wide+x)*3:]
+			c := still.Tone(geom.Vec3{X: p[0], Y: p[1], Z: p[2]}.Mul(0.8))
+			q := func(v float32) uint8 { return pixel.Q8(pixel.ToSRGB(min(1, max(0, v)))) }
+			img.SetNRGBA(x, y, color.NRGBA{q(c.X), q(c.Y), q(c.Z), 255})
+		}
+	}
+	var b bytes.Buffer
+	if err := png.Encode(&b, img); err != nil {
+		panic(err) // a picture in memory always encodes
+	}
+	return b.Bytes()
+}
+
+// still answers with the still that was made last.
+func (s *Server) still(c *echo.Context, a *studio.Asset) error {
+	format := c.Param("format")
+	kind := map[string]string{"png": "image/png", "exr": "image/x-exr"}[format]
+	if kind == "" {
+		return echo.ErrNotFound
+	}
+	var b bytes.Buffer
+	name, err := a.WriteStill(&b, format)
+	if err != nil {
+		return err
+	}
+	h := c.Response().Header()
+	h.Set("Cache-Control", "no-store")
+	if c.QueryParam("save") != "" {
+		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("%s.%s", name, format)}))
+	}
+	return c.Blob(http.StatusOK, kind, b.Bytes())
+}
