@@ -638,12 +638,29 @@ func TestStills(t *testing.T) {
 	if head, err := exec.Command("exrheader", at("a.exr")).CombinedOutput(); err != nil || !strings.Contains(string(head), "A, 32-bit") || !strings.Contains(string(head), "(0 0) - (63 47)") {
 		t.Errorf("%v: %s", err, head)
 	}
+	// A turntable is numbered PNGs and one that moves, whose first is the first of them.
+	if _, errs, status := crust(t, append(common, "--out", at("turn.png"), "--turntable", "3")...); status != 0 {
+		t.Fatal(errs)
+	}
+	moving, err := os.ReadFile(at("turn.png"))
+	if err != nil || bytes.Count(moving, []byte("fcTL")) != 3 || !bytes.Contains(moving, []byte("acTL\x00\x00\x00\x03")) {
+		t.Errorf("%d frames, %v", bytes.Count(moving, []byte("fcTL")), err)
+	}
+	first, err := png.Decode(bytes.NewReader(moving))
+	if err != nil || !reflect.DeepEqual(first, img) {
+		t.Errorf("its first picture is another, %v", err)
+	}
+	one, _ := os.ReadFile(at("turn_001.png"))
+	three, _ := os.ReadFile(at("turn_003.png"))
+	if !bytes.Equal(one, a) || bytes.Equal(one, three) || len(three) == 0 {
+		t.Error("the numbered pictures are not those of the turntable")
+	}
 	for _, bad := range []struct {
 		args   []string
 		status int
 		want   string
 	}{
-		{[]string{model, "--out", at("x.png")}, 2, "give a finish or strata"}, {[]string{model, "--finish", "nothing", "--out", at("x.png")}, 2, "--finish"},
+		{[]string{model, "--out", at("x.exr"), "--turntable", "4", "--finish", "bare-steel"}, 2, "--turntable 4"}, {[]string{model, "--out", at("x.png")}, 2, "give a finish or strata"}, {[]string{model, "--finish", "nothing", "--out", at("x.png")}, 2, "--finish"},
 		{[]string{model, "--finish", common[3]}, 2, "--out: name the file"}, {[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "5"}, 2, "is not offered"},
 		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--frame", "front"}, 1, "there is no frame “front”"},
 		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--surroundings", "moon"}, 2, "“moon” are no surroundings"},

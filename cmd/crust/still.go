@@ -1,10 +1,12 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"path/filepath"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"crust/internal/core/brush"
 	"crust/internal/core/compose"
 	"crust/internal/core/deliver"
+	"crust/internal/core/imgfile"
 	"crust/internal/core/light"
 	"crust/internal/core/mesh"
 	"crust/internal/core/still"
@@ -30,6 +33,7 @@ type stillFlags struct {
 	samples    int
 	seed       uint32
 	clear      bool
+	turns      int
 	texture    int
 	file       string
 	asJSON     bool
@@ -46,6 +50,7 @@ func stillCommand() *cobra.Command {
 	c.Flags().IntVar(&f.long, "size", 1280, "px of the longer side")
 	c.Flags().IntVar(&f.samples, "samples", still.DefaultSamples, "samples a pixel")
 	c.Flags().Uint32Var(&f.seed, "seed", 1, "of chance: the same seed gives the same picture, byte by byte")
+	c.Flags().IntVar(&f.turns, "turntable", 0, "so many pictures with the model turned once round: numbered PNGs beside --out, which shows them moving")
 	c.Flags().BoolVar(&f.clear, "transparent", false, "nothing stands behind the model")
 	c.Flags().IntVar(&f.texture, "textures", 0, "px of each set's textures; 0 for the asset's own, 2048 for a model")
 	c.Flags().StringVar(&f.file, "out", "", "file to write: .png as a screen shows it, .exr for the light itself")
@@ -69,6 +74,9 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 	end := strings.ToLower(filepath.Ext(f.file))
 	if end != ".png" && end != ".exr" {
 		return wrong{errors.New("--out: name the file to write, ending with .png or .exr")}
+	}
+	if f.turns < 0 || f.turns == 1 || f.turns > studio.MaxTurns || f.turns > 0 && end != ".png" {
+		return wrong{fmt.Errorf("--turntable %d: it has 2 to %d pictures, and --out ends with .png", f.turns, studio.MaxTurns)}
 	}
 	shot := &still.Shot{Long: f.long, Samples: f.samples, Seed: f.seed, Clear: f.clear, Setup: light.Default()}
 	if err := shot.Check(); err != nil {
@@ -105,6 +113,9 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 	if err != nil {
 		return err
 	}
+	if f.turns > 0 {
+		return f.turntable(ctx, t, shot.Samples)
+	}
 	traced := time.Now()
 	p := t.Picture()
 	err = withBar("still", func(share func(float64)) error {
@@ -133,6 +144,47 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 		return printJSON(map[string]any{"file": f.file, "width": p.Width, "height": p.Height, "samples": p.Samples, "seconds": seconds, "ready_seconds": made.Seconds(), "samples_per_second": float64(p.Samples) * float64(p.Width) * float64(p.Height) / seconds})
 	}
 	fmt.Println(f.file)
+	return nil
+}
+
+// turntable writes the pictures of a turntable, numbered and as one that moves.
+func (f *stillFlags) turntable(ctx context.Context, t *still.Tracer, samples int) error {
+	var made [][]byte
+	var files []string
+	err := withBar("turntable", func(share func(float64)) error {
+		for i := range f.turns {
+			u := t.Turned(2 * math.Pi * float64(i) / float64(f.turns))
+			p := u.Picture()
+			if err := u.Add(ctx, p, samples, func(s float64) { share((float64(i) + s) / float64(f.turns)) }); err != nil {
+				return err
+			}
+			var b bytes.Buffer
+			if err := u.WritePNG(&b, p); err != nil {
+				return err
+			}
+			made = append(made, b.Bytes())
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for i, data := range made {
+		name := fmt.Sprintf("%s_%03d.png", strings.TrimSuffix(f.file, filepath.Ext(f.file)), i+1)
+		if err := deliver.WriteWhole(name, data); err != nil {
+			return err
+		}
+		files = append(files, name)
+	}
+	if err := deliver.WriteAside(f.file, func(w io.Writer) error { return imgfile.WriteAPNG(w, made, 6000/f.turns) }); err != nil {
+		return err
+	}
+	if f.asJSON {
+		return printJSON(map[string]any{"file": f.file, "files": files, "samples": samples})
+	}
+	for _, name := range append(files, f.file) {
+		fmt.Println(name)
+	}
 	return nil
 }
 
@@ -171,6 +223,12 @@ func (f *stillFlags) ofAsset(ctx context.Context, shot *still.Shot, a *studio.As
 			return err
 		}
 		if err := withBar("bake", func(share func(float64)) error { a.WaitJob(share); return ctx.Err() }); err != nil {
+			return err
+		}
+	}
+	if f.sky == "" {
+		setup := job.Document.Setup()
+		if shot.Sky, err = a.Sky(setup.Sky); err != nil {
 			return err
 		}
 	}

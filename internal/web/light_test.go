@@ -6,6 +6,8 @@ import (
 	"image/png"
 	"math"
 	"net/http"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/go-rod/rod"
@@ -78,6 +80,20 @@ func TestLightAndFrameByHand(t *testing.T) {
 		r.until(want)
 	}
 
+	// A panorama of one's own: a Radiance picture, of which the half on the left is bright.
+	hdr := []byte("#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 8 +X 16\n")
+	for i := range 8 * 16 {
+		hdr = append(hdr, 128, 128, 128, byte(130-4*(i%16/8)))
+	}
+	file := filepath.Join(t.TempDir(), "yard.hdr")
+	if err := os.WriteFile(file, hdr, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	r.page.MustElement("#sky-file").MustSetFiles(file)
+	r.until(`crust.doc.look.sky.startsWith('picture:p') && crust.viewport.skyName === crust.doc.look.sky && document.querySelector('#sky-own').textContent.includes('yard')`)
+	r.click(`[data-sky="softbox"]`)
+	r.until(`crust.viewport.skyName === 'softbox'`)
+
 	// A frame is the view, its rim is drawn, and it is seen in the strip.
 	r.click(`#light-tabs [data-value="frames"]`)
 	r.click("#frame-add")
@@ -97,11 +113,19 @@ func TestLightAndFrameByHand(t *testing.T) {
 	r.click("#still-go")
 	r.until(`crust.lighting.shownStill === 32 && !crust.running && document.querySelector('img.still')?.naturalWidth === 240 && !document.querySelector('#still-go').disabled`)
 	r.axe("still")
+	r.page.MustEval(`() => { Object.assign(crust.lighting.wanted, { size: 64, samples: 1, turns: 4 }); }`)
 	answer, err := http.Get("http://" + r.addr + "/api/assets/1/still/png")
 	if err != nil || answer.StatusCode != http.StatusOK {
 		t.Fatal("the still: ", err)
 	}
 	defer answer.Body.Close()
+	r.click("#still-go")
+	r.until(`crust.lighting.turns === 4 && !crust.running && document.querySelector('[data-save="zip"]') && document.querySelector('img.still').src.includes('apng')`)
+	// The browser's own decoder finds four pictures in it.
+	r.page.MustEval(`async () => { const d = new ImageDecoder({ data: await (await fetch(crust.lighting.stillURL())).arrayBuffer(), type: 'image/png' }); await d.tracks.ready; window.moving = d.tracks.selectedTrack.frameCount; }`)
+	if n := r.number(`window.moving`); n != 4 {
+		t.Errorf("the turntable has %g pictures", n)
+	}
 	img, err := png.Decode(answer.Body)
 	if err != nil || img.Bounds().Dx() != 240 || img.Bounds().Dy() != 240 {
 		t.Fatal(err)

@@ -54,7 +54,7 @@ func horizonOf(of *light.Surroundings) []byte {
 // still answers with the still that was made last.
 func (s *Server) still(c *echo.Context, a *studio.Asset) error {
 	format := c.Param("format")
-	kind := map[string]string{"png": "image/png", "exr": "image/x-exr"}[format]
+	kind := map[string]string{"png": "image/png", "exr": "image/x-exr", "apng": "image/apng", "zip": "application/zip"}[format]
 	if kind == "" {
 		return echo.ErrNotFound
 	}
@@ -69,4 +69,17 @@ func (s *Server) still(c *echo.Context, a *studio.Asset) error {
 		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("%s.%s", name, format)}))
 	}
 	return c.Blob(http.StatusOK, kind, b.Bytes())
+}
+
+// sky answers with a picture of the asset as a panorama of half floats.
+func (s *Server) sky(c *echo.Context, a *studio.Asset) error {
+	width, err := echo.PathParam[int](c, "width")
+	if err != nil || width < 64 || width > 2048 {
+		return echo.ErrNotFound
+	}
+	e, err := a.Sky(light.Own + c.Param("mark"))
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, "application/octet-stream", e.Small(width).Halves())
 }

@@ -223,6 +223,7 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
 	e.GET("/api/assets/:id/still/:format", s.with(s.still))
+	e.GET("/api/assets/:id/sky/:mark/:width", s.with(s.sky))
 	e.GET("/api/assets/:id/delivery-plan", s.with(s.deliveryPlan))
 	e.POST("/api/assets/:id/planes", s.with(s.planes))
 	e.GET("/api/assets/:id/conflicts", s.with(s.conflicts))

@@ -52,6 +52,7 @@ var formats = map[string]format{
 	".tiff": {tiffSize, readTIFF},
 	".tga":  {tgaSize, readTGA},
 	".exr":  {exrSize, readEXR},
+	".hdr":  {hdrSize, readHDR},
 }
 
 // Endings lists the endings of the files that Read understands.

@@ -300,7 +300,8 @@ func FuzzRead(f *testing.F) {
 		d[bytes.Index(d, []byte("compression\x00compression\x00"))+28] = method
 		f.Add(uint8(0), d)
 	}
-	names := []string{"a.exr", "a.tga", "a.tif", "a.jpg"}
+	f.Add(uint8(4), []byte("#?RADIANCE\n\n-Y 1 +X 8\n\x02\x02\x00\x08\x88\x01\x88\x01\x88\x01\x88\x80"))
+	names := []string{"a.exr", "a.tga", "a.tif", "a.jpg", "a.hdr"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {
 		name := names[int(kind)%len(names)]
 		if w, h, err := Size(name, data); err != nil || w*h > 1<<20 {
@@ -311,4 +312,53 @@ func FuzzRead(f *testing.F) {
 			t.Errorf("%d values for %d × %d of %d", p.Len(), p.Width, p.Height, p.Channels)
 		}
 	})
+}
+
+// Radiance pictures, packed and not, give what ImageMagick reads of them, to half a step of their mantissas (Radiance's own reader takes
+// the middle of a step).
+func TestRadiancePictures(t *testing.T) {
+	convert := convertTool(t)
+	dir := t.TempDir()
+	name := filepath.Join(dir, "a.hdr")
+	if out, err := exec.Command(convert, "-size", "40x11", "gradient:#402010-#f0e0ff", "-set", "colorspace", "RGB", "-evaluate", "multiply", "0.9", name).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Read("a.hdr", data)
+	if err != nil || p.Width != 40 || p.Height != 11 || p.Channels != 3 || !p.Float {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	raw, err := exec.Command(convert, name, "-set", "colorspace", "sRGB", "-depth", "16", "-endian", "MSB", "rgb:-").Output()
+	if err != nil || len(raw) != 2*len(p.Pix) {
+		t.Fatal(err, len(raw))
+	}
+	for i, v := range p.Pix {
+		want := float64(binary.BigEndian.Uint16(raw[2*i:])) / 65535
+		most := max(p.Pix[i/3*3], p.Pix[i/3*3+1], p.Pix[i/3*3+2]) // whose steps all three have
+		if math.Abs(float64(v)-want) > float64(most)/250+1e-4 {
+			t.Fatalf("value %d is %g, want %g", i, v, want)
+		}
+	}
+	// By hand: a row that is not packed, and one that is: a run of 8 reds, then values one by one. 2⁻⁸·(m + ½)·2^(e − 128).
+	head := "#?RADIANCE\n# made by hand\nFORMAT=32-bit_rle_rgbe\n\n-Y 2 +X 8\n"
+	plain := bytes.Repeat([]byte{128, 64, 0, 129}, 8)
+	packed := []byte{2, 2, 0, 8, 128 + 8, 200, 8, 0, 1, 2, 3, 4, 5, 6, 7, 128 + 8, 10, 128 + 8, 131}
+	p, err = Read("b.hdr", append([]byte(head), append(plain, packed...)...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Pix[0] != 128.5/128 || p.Pix[1] != 64.5/128 || p.Pix[2] != 0.5/128 {
+		t.Errorf("the first pixel is %v", p.Pix[:3])
+	}
+	if at := p.Pix[24:]; at[0] != 200.5/32 || at[3*5+1] != 5.5/32 || at[2] != 10.5/32 {
+		t.Errorf("the second row is %v", at)
+	}
+	for _, bad := range []string{"", "#?RADIANCE\n", head, head + string(plain), head + string(plain) + string(packed[:9]), strings.Replace(head, "-Y 2", "+Y 2", 1), strings.Replace(head, "rgbe", "xyze", 1), strings.Replace(head, "+X 8", "+X 99999999", 1), head + string(plain) + "\x02\x02\x00\x08\x89\x01"} {
+		if _, err := Read("c.hdr", []byte(bad)); err == nil || strings.Contains(err.Error(), "\n") {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
 }

@@ -131,3 +131,32 @@ func TestLampsAreChecked(t *testing.T) {
 		t.Error(l.Unlikely())
 	}
 }
+
+// A picture becomes a panorama with its light in place: straight up at its upper rim, once round from its left rim on, and as bright.
+func TestAPictureBecomesSurroundings(t *testing.T) {
+	const w, h = 200, 100
+	e := FromPicture(w, h, 3, func(i int) float32 {
+		x, y, c := i/3%w, i/3/w, i%3
+		return []float32{float32(x) / w, float32(y) / h, 4}[c]
+	})
+	sky := e.Sky(0, 1)
+	for _, c := range []struct {
+		d    geom.Vec3
+		x, y float64
+	}{{geom.Vec3{X: 0.6, Y: 0.8}, 0, math.Acos(0.8) / math.Pi}, {geom.Vec3{Z: 1}, 0.25, 0.5}, {geom.Vec3{X: -1}, 0.5, 0.5}, {geom.Vec3{Z: -1}, 0.75, 0.5}} {
+		got := sky.Light(c.d)
+		if c.x == 0 {
+			c.x, got.X = 0.5, 0.5+got.X-0.5 // at the seam it is between 0 and 1
+		}
+		if math.Abs(float64(got.X)-c.x) > 0.02 || math.Abs(float64(got.Y)-c.y) > 0.02 || math.Abs(float64(got.Z)-4) > 1e-4 {
+			t.Errorf("%v: %v, want %.3f, %.3f, 4", c.d, got, c.x, c.y)
+		}
+	}
+	if small := e.Small(64); small.Width != 64 || small.Height != 32 || math.Abs(float64(small.Pix[2])-4) > 1e-4 {
+		t.Errorf("in small it is %d × %d", small.Width, small.Height)
+	}
+	grey := FromPicture(32, 16, 1, func(int) float32 { return 0.5 })
+	if p := grey.Sky(0, 2).Light(geom.Vec3{Y: 1}); p != (geom.Vec3{X: 1, Y: 1, Z: 1}) {
+		t.Errorf("grey of 0.5, twice as bright, is %v", p)
+	}
+}

@@ -91,3 +91,58 @@ func (e *Environment) Halves() []byte {
 	}
 	return out
 }
+
+// widestPicture bounds a panorama that is made of a picture, in px.
+const widestPicture = 2048
+
+// FromPicture is a panorama of a picture whose values are linear: the whole of it goes once round, from straight up to straight down.
+func FromPicture(width, height, channels int, at func(i int) float32) *Environment {
+	e := &Environment{Width: min(widestPicture, max(16, width))}
+	e.Height = e.Width / 2
+	e.Pix = make([]float32, 3*e.Width*e.Height)
+	for y := range e.Height {
+		y0, y1 := y*height/e.Height, max(y*height/e.Height+1, (y+1)*height/e.Height)
+		for x := range e.Width {
+			x0, x1 := x*width/e.Width, max(x*width/e.Width+1, (x+1)*width/e.Width)
+			var sum [3]float32
+			for j := y0; j < y1; j++ {
+				for i := x0; i < x1; i++ {
+					for c := range sum {
+						k := c
+						if channels < 3 {
+							k = 0
+						}
+						sum[c] += max(0, at((j*width+i)*channels+k))
+					}
+				}
+			}
+			for c := range sum {
+				e.Pix[3*(y*e.Width+x)+c] = min(65000, sum[c]/float32((y1-y0)*(x1-x0)))
+			}
+		}
+	}
+	return e
+}
+
+// Small is a panorama no wider than so many px.
+func (e *Environment) Small(width int) *Environment {
+	if width >= e.Width {
+		return e
+	}
+	out := &Environment{Width: width, Height: width / 2, Pix: make([]float32, 3*width*(width/2))}
+	for y := range out.Height {
+		for x := range width {
+			y0, y1, x0, x1 := y*e.Height/out.Height, max(y*e.Height/out.Height+1, (y+1)*e.Height/out.Height), x*e.Width/width, max(x*e.Width/width+1, (x+1)*e.Width/width)
+			for c := range 3 {
+				sum := float32(0)
+				for j := y0; j < y1; j++ {
+					for i := x0; i < x1; i++ {
+						sum += e.Pix[3*(j*e.Width+i)+c]
+					}
+				}
+				out.Pix[3*(y*width+x)+c] = sum / float32((y1-y0)*(x1-x0))
+			}
+		}
+	}
+	return out
+}

@@ -37,6 +37,14 @@ func (e *Environment) Sky(turn, scale float64) *Sky {
 	return s
 }
 
+// Turned is the same sky turned by some more radians.
+func (s *Sky) Turned(by float64) *Sky {
+	out := *s
+	sin, cos := math.Sincos(by)
+	out.sin, out.cos = s.sin*float32(cos)+s.cos*float32(sin), s.cos*float32(cos)-s.sin*float32(sin)
+	return &out
+}
+
 func (e *Environment) texel(x, y int) geom.Vec3 {
 	y = min(e.Height-1, max(0, y))
 	x = ((x % e.Width) + e.Width) % e.Width

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"strings"
 
 	"crust/internal/core/compose"
 	"crust/internal/core/geom"
@@ -34,9 +35,10 @@ type Shot struct {
 	Sets    []uv.Set
 	Maps    []*Maps // by set, see Evaluate
 	Setup   light.Setup
-	Frame   *light.Frame // nil for a view that fits the model
-	Long    int          // px of the longer side
-	Wide    float64      // proportion without a frame; 0 for 4 : 3
+	Sky     *light.Environment // of surroundings that are a picture; nil for those that ship
+	Frame   *light.Frame       // nil for a view that fits the model
+	Long    int                // px of the longer side
+	Wide    float64            // proportion without a frame; 0 for 4 : 3
 	Samples int
 	Clear   bool // nothing stands behind the model
 	Seed    uint32
@@ -154,7 +156,7 @@ func (s *Shot) Ready(ctx context.Context) (*Tracer, error) {
 	} else {
 		set.Width = max(1, int(float64(s.Long)*wide/high+0.5))
 	}
-	of, err := Lit(&s.Setup)
+	of, err := Lit(&s.Setup, s.Sky)
 	if err != nil {
 		return nil, err
 	}
@@ -177,8 +179,8 @@ const Base = 1.15
 // skyWidth is that of the surroundings that light stills, in px.
 const skyWidth = 512
 
-// Lit are the lights of a setup.
-func Lit(s *light.Setup) (Lights, error) {
+// Lit are the lights of a setup; sky is that of surroundings that are a picture.
+func Lit(s *light.Setup, sky *light.Environment) (Lights, error) {
 	of, err := light.Of(s.Sky)
 	if err != nil {
 		return Lights{}, err
@@ -187,7 +189,14 @@ func Lit(s *light.Setup) (Lights, error) {
 	sin, cos := math.Sincos(turn)
 	key := geom.Vec3{X: float32(cos*of.Key[0] + sin*of.Key[2]), Y: float32(of.Key[1]), Z: float32(cos*of.Key[2] - sin*of.Key[0])}
 	strong := float32(s.Strength)
-	return Lights{Sky: of.Panorama(skyWidth).Sky(turn, s.Strength), Lamps: s.Lamps, Unit: of.Nits,
+	if strings.HasPrefix(s.Sky, light.Own) {
+		if sky == nil {
+			return Lights{}, errors.New("the picture that lights the asset is not there any more; choose other surroundings")
+		}
+	} else {
+		sky = of.Panorama(skyWidth)
+	}
+	return Lights{Sky: sky.Sky(turn, s.Strength), Lamps: s.Lamps, Unit: of.Nits,
 		Key: key, KeyLight: geom.Vec3{X: float32(of.KeyLight[0]), Y: float32(of.KeyLight[1]), Z: float32(of.KeyLight[2])}.Mul(strong)}, nil
 }
 

@@ -294,3 +294,45 @@ func TestGroundTakesShadows(t *testing.T) {
 		t.Errorf("without ground there is %.3f", v)
 	}
 }
+
+// A turntable turns the model: a picture of the model turned by 90° is that of a model whose corners were turned, under the same lights.
+func TestATurntableTurnsTheModel(t *testing.T) {
+	box := func(turned bool) *mesh.Model {
+		m := mesh.Sphere(24, 12, 1, [3]float64{})
+		for i, p := range m.Positions {
+			p.X *= 0.4 // long and narrow
+			p.Y *= 0.8
+			n := geom.Vec3{X: m.Normals[i].X / 0.4, Y: m.Normals[i].Y / 0.8, Z: m.Normals[i].Z}.Norm()
+			if turned {
+				p, n = geom.Vec3{X: p.Z, Y: p.Y, Z: -p.X}, geom.Vec3{X: n.Z, Y: n.Y, Z: -n.X}
+			}
+			m.Positions[i], m.Normals[i] = p, n
+		}
+		return m
+	}
+	of := Lights{Sky: light.All[2].Panorama(64).Sky(0.4, 1), Lamps: []light.Lamp{{Kind: light.Spot, At: [3]float32{2, 2, 1}, Kelvin: 3000, Strength: 900, Cone: 40}}, Unit: 50}
+	set := Settings{Width: 32, Height: 32, Samples: 256, Backdrop: Backdrop{Colour: geom.Vec3{X: 0.1, Y: 0.1, Z: 0.1}, Ground: true}}
+	want := render(t, sceneOf(t, box(true), plain(0.6, 0.5, 0), Look{}), of, before, set)
+	tr := NewTracer(sceneOf(t, box(false), plain(0.6, 0.5, 0), Look{}), of, before, set).Turned(math.Pi / 2)
+	got := tr.Picture()
+	if err := tr.Add(context.Background(), got, set.Samples, nil); err != nil {
+		t.Fatal(err)
+	}
+	sum := 0.0
+	for i := range got.Pix {
+		sum += math.Abs(float64(got.Pix[i]-want.Pix[i])) / float64(len(got.Pix))
+	}
+	if sum > 0.01 {
+		t.Errorf("the pictures differ by %.4f in the mean", sum)
+	}
+	still := NewTracer(sceneOf(t, box(false), plain(0.6, 0.5, 0), Look{}), of, before, set)
+	same := still.Picture()
+	_ = still.Add(context.Background(), same, 16, nil)
+	sum = 0
+	for i := range same.Pix {
+		sum += math.Abs(float64(same.Pix[i]-want.Pix[i])) / float64(len(same.Pix))
+	}
+	if sum < 0.02 {
+		t.Errorf("not turned it is the same, to %.4f", sum)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"crust/internal/core/brush"
 	"crust/internal/core/field"
 	"crust/internal/core/letters"
+	"crust/internal/core/light"
 	"crust/internal/core/pixel"
 )
 
@@ -52,6 +53,13 @@ func ParseFile(data []byte) (d *Document, painted Painting, err error) {
 			return nil, nil, fmt.Errorf("layers[%d].%w", i, err)
 		}
 		d.Layers = append(d.Layers, layer)
+	}
+	if l, ok := root["look"].(map[string]any); ok {
+		setup := light.Default()
+		if err := json.Unmarshal(encode(l), &setup); err != nil {
+			return nil, nil, errors.New("look: it cannot be understood")
+		}
+		d.Look = &setup
 	}
 	if n, ok := root["next"].(float64); ok {
 		d.Next = int(n)
@@ -130,6 +138,16 @@ func fits(v any, t reflect.Type, path string) error {
 		l, ok := v.([]any)
 		if !ok {
 			return kind("a list")
+		}
+		for i, x := range l {
+			if err := fits(x, t.Elem(), fmt.Sprintf("%s[%d]", path, i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Array:
+		l, ok := v.([]any)
+		if !ok || len(l) != t.Len() {
+			return at("a list of %d numbers belongs here", t.Len())
 		}
 		for i, x := range l {
 			if err := fits(x, t.Elem(), fmt.Sprintf("%s[%d]", path, i)); err != nil {
@@ -359,6 +377,19 @@ func Reference() string {
 		}
 		params(p, k.Params)
 	}
+	p("\n## look: how the asset is lit, framed and shown; it changes nothing of what is delivered\n")
+	p("| field | holds | default |\n|---|---|---|")
+	var skies []string
+	for _, s := range light.All {
+		skies = append(skies, "`"+s.Name+"` ("+s.Help+")")
+	}
+	p("| `sky` | the surroundings: %s | %s |", strings.Join(skies, "; "), light.All[0].Name)
+	p("| `turn`, `strength`, `exposure` | degrees about the upright axis; times as bright; stops brighter | 0, 1, 0 |")
+	p("| `backdrop` | `kind`: %s or %s; `hex`; `blur`, 0 to 1, and `dim`, times, of the surroundings; `ground`: a shadow below the model | %s |", light.BackColour, light.BackSky, light.BackColour)
+	p("| `lamps` | up to %d: `name`; `kind`: %s; `at` and `aim` in metres; `kelvin`, %d to %d; `strength` in lumens, of a sun in lux; `wide` and `high` in metres (an area without `high` is a disk); `cone` in degrees and `soft`, 0 to 1, of a spot; `off` | none |", light.MaxLamps, strings.Join(light.Kinds, ", "), light.LeastKelvin, light.MostKelvin)
+	p("| `frames` | up to %d: `name`; `eye` and `at` in metres; `mm`, focal length for a film of 24 × 36 mm along the longer side; `wide` and `high`, the proportion | none |", light.MaxFrames)
+	p("| `surface` | in stills: `shape`, times the height moves the surface; `cut`, opacity below which it is cut away, 0 has it fade; `glow`, times what it emits | 1, 0.5, 1 |")
+	p("| `card` | name of the frame that Home shows | the view that was last |")
 	return b.String()
 }
 

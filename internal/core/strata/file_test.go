@@ -95,3 +95,19 @@ func FuzzFile(f *testing.F) {
 		}
 	})
 }
+
+// How an asset is lit comes with a file: what is left out stands at its default, what is wrong is named by its path.
+func TestFilesHoldLightAndFrames(t *testing.T) {
+	d, _, err := ParseFile([]byte(`{"layers": [], "look": {"sky": "shed", "backdrop": {"kind": "surroundings"}, "lamps": [{"name": "Key", "kind": "sun", "at": [0, 3, 1], "aim": [0, 0, 0], "kelvin": 5600, "strength": 2000}]}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s := d.Setup(); s.Sky != "shed" || s.Strength != 1 || s.Backdrop.Kind != "surroundings" || s.Backdrop.Hex != "#2f2f2f" || len(s.Lamps) != 1 || s.Lamps[0].At[1] != 3 || s.Surface.Cut != 0.5 {
+		t.Errorf("%+v", s)
+	}
+	for _, c := range [][2]string{{`{"look": {"sky": "moon"}}`, "look: “moon” are no surroundings"}, {`{"look": {"weather": 1}}`, "look: “weather” is not known here"}, {`{"look": {"lamps": [{"at": [1, 2]}]}}`, "look.lamps[0].at: a list of 3 numbers belongs here"}, {`{"look": {"lamps": [{"at": [1, 2, "x"]}]}}`, "look.lamps[0].at[2]"}, {`{"look": 3}`, "look"}} {
+		if _, _, err := ParseFile([]byte(c[0])); err == nil || !strings.Contains(err.Error(), c[1]) {
+			t.Errorf("%s: %v, want “%s”", c[0], err, c[1])
+		}
+	}
+}

@@ -1,5 +1,6 @@
 // Light and frame: what lights the model, the views that pictures are made of, and stills.
-import { $, choose, el, icon } from './dom.js';
+import { $, choose, complain, el, icon } from './dom.js';
+import { upload } from './api.js';
 import { value } from './values.js';
 
 /** Kinds of lamps with what a fresh one is like; sizes are shares of the model's. */
@@ -19,7 +20,7 @@ export class Lighting {
     this.tab = 'light';
     this.lamp = -1; // the lamp that is worked on
     this.frame = ''; // the frame that is looked through
-    this.wanted = { size: 1280, samples: 128, clear: false, frame: '' };
+    this.wanted = { size: 1280, samples: 128, clear: false, frame: '', turns: 0 };
     for (const b of ['#light-open', '#light-open2']) $(b).onclick = () => this.open(!this.shown);
     const v = app.viewport;
     v.rim = box => {
@@ -73,6 +74,9 @@ export class Lighting {
     return true;
   }
 
+  /** The surroundings that light the model; own ones stand for about an overcast sky. */
+  of() { return this.app.tables.surroundings.find(k => k.name === this.setup.sky) || { nits: 1400 }; }
+
   /** Takes the setup of a new document. */
   take() {
     const key = JSON.stringify(this.setup);
@@ -111,7 +115,7 @@ export class Lighting {
   }
 
   light() {
-    const s = this.setup, b = s.backdrop, of = this.app.tables.surroundings.find(k => k.name === s.sky);
+    const s = this.setup, b = s.backdrop, of = this.of();
     const ev = Math.log2(of.nits / (1.2 * 1.15)) - s.exposure;
     const skies = el('div.skies', { role: 'group', 'aria-label': 'Surroundings' }, ...this.app.tables.surroundings.map(k => {
       const button = el('button', { 'data-sky': k.name, title: k.help, 'aria-pressed': k.name === s.sky }, el('img', { src: `/api/surroundings/${k.name}/picture`, alt: '', draggable: false }), el('span', {}, k.label));
@@ -119,6 +123,10 @@ export class Lighting {
       button.onclick = () => this.set('sky', k.name);
       return button;
     }));
+    const file = el('input', { type: 'file', id: 'sky-file', accept: '.hdr,.exr', hidden: true }), own = el('button.button', { id: 'sky-own', title: 'Light the model by a panorama of your own: .hdr or .exr' }, s.sky.startsWith('picture:') ? `Own: ${this.app.state.pictures.find(p => p.mark === s.sky.slice(8))?.name || 'gone'}` : 'Own panorama…');
+    own.classList.toggle('on', s.sky.startsWith('picture:'));
+    own.onclick = () => file.click();
+    file.onchange = () => { if (file.files.length) this.bring([...file.files]); };
     const kinds = el('div.segments', { role: 'group', 'aria-label': 'Backdrop' }, ...[['colour', 'Colour'], ['surroundings', 'Surroundings']].map(([v, words]) => {
       const button = el('button', { 'data-value': v }, words);
       button.onclick = () => this.set('backdrop.kind', v);
@@ -129,7 +137,7 @@ export class Lighting {
     colour.oninput = () => this.try(k => { k.backdrop.hex = colour.value; });
     colour.onchange = () => this.set('backdrop.hex', colour.value);
     return [
-      skies,
+      skies, el('div.row', {}, own, file), el('p.complaint', { id: 'sky-complaint', role: 'alert', hidden: true }),
       el('div.tray-grid', {}, this.number('sky-turn', 'turn', 'turn', { min: -180, max: 180, default: 0, unit: '°', whole: true }), this.number('sky-strength', 'strength', 'strength', { min: 0, max: 4, default: 1 }),
         this.number('exposure', 'exposure', 'exposure', { min: -6, max: 6, default: 0 }), el('span.quiet.figure.ev', { title: 'Exposure value at ISO 100' }, `EV ${ev.toFixed(1)}`)),
       el('h3', {}, 'Backdrop'), kinds,
@@ -140,6 +148,17 @@ export class Lighting {
       el('div.tray-grid', {}, this.number('surface-shape', 'height', 'surface.shape', { min: 0, max: 20, default: 1, unit: '×' }), this.number('surface-glow', 'glow', 'surface.glow', { min: 0, max: 50, default: 1, unit: '×' }),
         this.number('surface-cut', 'cut below', 'surface.cut', { min: 0, max: 1, default: 0.5, zero: 'fades' })),
     ];
+  }
+
+  /** Takes a panorama in, and lights the model by it. */
+  async bring(files) {
+    complain($('#sky-complaint'), '');
+    try {
+      const { pictures } = await upload(`${this.app.api}/pictures`, files);
+      if (pictures.length) await this.set('sky', `picture:${pictures[0].mark}`);
+    } catch (e) {
+      complain($('#sky-complaint'), e.message);
+    }
   }
 
   lampList() {
@@ -167,7 +186,7 @@ export class Lighting {
     const v = this.app.viewport, k = LAMPS[kind], lamps = this.setup.lamps, size = v.size || 1, mid = v.middle.toArray();
     const eye = v.camera.position.toArray(), way = eye.map((x, i) => x - mid[i]), right = [way[2], 0, -way[0]], long = Math.hypot(...right) || 1;
     const at = mid.map((m, i) => m - right[i] / long * size * 0.4 + way[i] / Math.hypot(...way) * size * 0.35 + (i === 1 ? size * 0.06 : 0));
-    const words = `${k.words} ${1 + lamps.filter(l => l.kind === kind).length}`, unit = this.app.tables.surroundings.find(s => s.name === this.setup.sky).nits;
+    const words = `${k.words} ${1 + lamps.filter(l => l.kind === kind).length}`, unit = this.of().nits;
     // Strong enough to be seen beside the surroundings.
     const strength = kind === 'sun' ? 2 * unit : Number((unit * (kind === 'area' ? 2 : 4) * size * size).toPrecision(2));
     this.lamp = lamps.length;
@@ -189,7 +208,7 @@ export class Lighting {
     const disk = l.kind === 'area' ? tick('a disk', l.high === 0, on => this.change(i, { high: on ? 0 : l.wide })) : null;
     const size = this.app.viewport.size || 1;
     return el('div.lamp-values', {}, name, el('div.tray-grid', {},
-      number('strength', l.kind === 'sun' ? 'lux' : 'lumens', { min: 0, max: l.kind === 'sun' ? 200000 : Math.max(2000, 400 * this.app.tables.surroundings.find(s => s.name === this.setup.sky).nits * size * size), default: LAMPS[l.kind].strength }),
+      number('strength', l.kind === 'sun' ? 'lux' : 'lumens', { min: 0, max: l.kind === 'sun' ? 200000 : Math.max(2000, 400 * this.of().nits * size * size), default: LAMPS[l.kind].strength }),
       number('kelvin', 'kelvin', { min: 1000, max: 20000, default: 4500, log: true, unit: 'K', whole: true }),
       l.kind !== 'sun' ? number('wide', l.kind === 'area' ? 'wide' : 'ball', { min: l.kind === 'area' ? size * 0.01 : 0, max: size * 2, default: LAMPS[l.kind].wide * size, unit: 'm' }) : null,
       l.kind === 'area' && l.high > 0 ? number('high', 'high', { min: size * 0.01, max: size * 2, default: LAMPS.area.high * size, unit: 'm' }) : null,
@@ -290,27 +309,30 @@ export class Lighting {
     const frame = el('select.compact', { 'aria-label': 'Frame of the still', id: 'still-frame' }, el('option', { value: '' }, 'fits the model'), ...frames.map(f => el('option', { value: f.name, selected: f.name === w.frame }, f.name)));
     frame.onchange = () => { w.frame = frame.value; };
     const go = el('button.button.is-primary', { id: 'still-go', disabled: !!this.app.state?.job }, 'Make a still');
-    go.onclick = () => { this.shownStill = 0; this.app.do('still', { still: w }, $('#still-complaint')); };
+    go.onclick = () => { this.shownStill = this.turns = 0; this.app.do('still', { still: w }, $('#still-complaint')); };
     const out = [el('label.line-field', {}, 'frame', frame),
       el('div.tray-grid', {}, value({ name: 'still-size', label: 'size', value: w.size, min: 64, max: 8192, default: 1280, log: true, unit: 'px', whole: true, commit: v => { w.size = v; } }), value({ name: 'still-samples', label: 'samples', value: w.samples, min: 1, max: 4096, default: 128, log: true, whole: true, commit: v => { w.samples = v; } })),
       tick('transparent', w.clear, on => { w.clear = on; }),
+      el('div.tray-grid', {}, value({ name: 'still-turns', label: 'turntable', value: w.turns, min: 0, max: 240, default: 0, zero: 'no', whole: true, commit: v => { w.turns = v === 1 ? 2 : v; } })),
       el('div.row', {}, go, running ? el('span.quiet', {}, 'It comes below; stop it at any time and keep what is there.') : ''),
       el('p.complaint', { id: 'still-complaint', role: 'alert', hidden: true })];
     if (this.shownStill) {
       const img = el('img.still', { src: this.stillURL(), alt: 'The still' });
       const large = el('button.plain.still-button', { title: 'Large', 'aria-label': 'The still, large' }, img);
       large.onclick = () => { $('#still-large img').src = this.stillURL(); $('#still-large').hidden = false; };
-      out.push(large, el('p.quiet.figure', { id: 'still-words' }, this.stillWords || ''), el('div.row', {}, el('a.button', { href: `${this.app.api}/still/png?save=1`, download: '' }, 'Save PNG'), el('a.button', { href: `${this.app.api}/still/exr?save=1`, download: '' }, 'Save EXR')));
+      out.push(large, el('p.quiet.figure', { id: 'still-words' }, this.stillWords || ''), el('div.row', {}, ...(this.turns ? [['apng', 'Save moving PNG'], ['zip', 'Save numbered PNGs']] : [['png', 'Save PNG'], ['exr', 'Save EXR']]).map(([kind, words]) => el('a.button', { href: `${this.app.api}/still/${kind}?save=1`, download: '', 'data-save': kind }, words))));
     }
     return out;
   }
 
-  stillURL() { return `${this.app.api}/still/png?n=${this.shownStill}`; }
+  /** The still as it is now; a turntable moves once it is whole. */
+  stillURL() { return `${this.app.api}/still/${this.turns && this.turns === this.wanted.turns ? 'apng' : 'png'}?n=${this.shownStill}.${this.turns}`; }
 
   /** A still has come some way. */
   came(e) {
     this.shownStill = e.samples;
-    this.stillWords = `${e.width} × ${e.height} px, ${e.samples} samples a pixel`;
+    this.turns = e.turns;
+    this.stillWords = `${e.width} × ${e.height} px, ${e.turns ? `picture ${e.turns} of ${this.wanted.turns}` : `${e.samples} samples a pixel`}`;
     const img = $('#light-body img.still');
     if (this.tab !== 'still' || !this.shown) return;
     if (!img) return this.render(true);

@@ -31,6 +31,9 @@ const SHAPE_RANGE = 0.2;
 /** How light of 1 from the surroundings is exposed before any stops; stills are exposed alike. */
 const EXPOSURE = 1.15;
 
+/** Surroundings that are a picture of the asset. */
+const OWN = { nits: 1400, key: [0, 1, 0], keyLight: [0, 0, 0] };
+
 /** Half of the longer side of a film, in millimetres, which focal lengths count against. */
 const HALF_FILM = 18;
 
@@ -126,7 +129,10 @@ export class Viewport {
   async loadEnvironment(name = 'quay') {
     if (this.skyName === name) return;
     this.skyName = name;
-    const b = await (await fetch(`/api/surroundings/${name}/${this.software ? 128 : 512}`)).arrayBuffer();
+    const own = name.startsWith('picture:') && name.slice(8), wide = this.software ? 128 : 512;
+    const answer = await fetch(own ? `${this.api}/sky/${own}/${wide}` : `/api/surroundings/${name}/${wide}`);
+    if (!answer.ok) throw new Error('The surroundings could not be loaded.');
+    const b = await answer.arrayBuffer();
     if (this.skyName !== name) return;
     const px = new Uint16Array(b);
     const width = Math.round(Math.sqrt(px.length / 2));
@@ -163,11 +169,11 @@ export class Viewport {
 
   /** Lights the model as a setup says; table has the surroundings that there are. */
   lightBy(setup, table) {
-    const of = table.find(k => k.name === setup.sky) || table[0], shown = JSON.stringify(setup);
+    const of = table.find(k => k.name === setup.sky) || OWN, shown = JSON.stringify(setup);
     if (shown === this.litBy) return;
     this.litBy = shown;
     this.setup = setup;
-    this.loadEnvironment(of.name).catch(() => {});
+    this.loadEnvironment(setup.sky).catch(() => {});
     this.scene.environmentIntensity = setup.strength;
     this.renderer.toneMappingExposure = EXPOSURE * 2 ** setup.exposure;
     this.key = of.key;
