@@ -63,6 +63,11 @@ func StoneStrata() *strata.Document {
 		{Name: "Rust from a ring", Hex: "#6d3a1c", Rough: 0.85, Metal: noValue, Opacity: 0.75, Where: []strata.Clause{p.brush("and"), p.noise("and", 0.3, 0.62, 0.1, false, 0.03, 37)}},
 		{Name: "Damp", Hex: "#4d4a45", Blend: "multiply", Rough: 0.34, Metal: noValue, Opacity: 0.5, Where: []strata.Clause{p.noise("and", 0.5, 0.62, 0, false, 0.6, 38), relief("minus", "height", 0.02, 0.02, 0.75, 1)}},
 	}, folder{"Bed", "Bedding sand", "Grains"}, folder{"Stone", "Granite", "Trodden rims"}, folder{"Weather", "Dirt in the joints", "Damp"})
+	if l, err := doc.Named("Damp"); err == nil { // water lies there: dark, smooth, mirroring
+		l.What.Colour.On, l.What.Roughness.On = false, false
+		l.What.Wet = strata.Value{On: true, Number: 1, Blend: "over", Opacity: 1}
+		l.Opacity = 0.85
+	}
 	return doc
 }
 

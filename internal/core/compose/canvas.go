@@ -40,12 +40,14 @@ type Counts struct{ Tiles, Clauses atomic.Int64 }
 
 // Channels are evaluated values at covered texels, packed as in Surf. Base colour is sRGB
 // encoded, and so is what is emitted; height is metres; the normal is a unit vector in tangent space, green up; AO is the
-// baked occlusion times that of layers. Emissive, Opacity, Occlusion and Bend are nil where no layer lays them down.
+// baked occlusion times that of layers. Emissive, Opacity, Occlusion, Wet
+// and Bend are nil where no layer lays them down; what is wet is darker and smoother already.
 type Channels struct {
 	Base                [3][]float32
 	Roughness, Metallic []float32
 	Emissive            [3][]float32
 	Opacity, Occlusion  []float32
+	Wet                 []float32
 	Height              []float32
 	Bend                [2][]float32 // slopes of layers' own normals
 	Normal              [3][]float32
@@ -63,7 +65,7 @@ func newChannels(n int) *Channels {
 
 // planes lists all planes, those that are blended first.
 func (c *Channels) planes() [blended + 4]*[]float32 {
-	return [...]*[]float32{&c.Base[0], &c.Base[1], &c.Base[2], &c.Roughness, &c.Metallic, &c.Emissive[0], &c.Emissive[1], &c.Emissive[2], &c.Opacity, &c.Occlusion, &c.Height, &c.Bend[0], &c.Bend[1],
+	return [...]*[]float32{&c.Base[0], &c.Base[1], &c.Base[2], &c.Roughness, &c.Metallic, &c.Emissive[0], &c.Emissive[1], &c.Emissive[2], &c.Opacity, &c.Occlusion, &c.Wet, &c.Height, &c.Bend[0], &c.Bend[1],
 		&c.Normal[0], &c.Normal[1], &c.Normal[2], &c.AO}
 }
 

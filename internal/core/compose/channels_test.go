@@ -265,3 +265,56 @@ func hex(rgb [3]int) string {
 	}
 	return out
 }
+
+// What is wet is darker by Lekner and Dorf's formula, smoother, and as it was where it is dry; a metal keeps its colour; a layer that lies
+// over it has it dry again. The shares that the film throws back are those of water: 2 % of what meets it straight, (1.33 − 1)²/(1.33 + 1)²,
+// and of even light from below 1 − (1 − 0.066)/1.33² (Fresnel's mean for 1.33 from above is 6.6 %; common tables).
+func TestWetSurfacesAreDarkerAndSmoother(t *testing.T) {
+	if want := math.Pow(0.33/2.33, 2); math.Abs(filmMirrors-want) > 0.001 {
+		t.Errorf("the film mirrors %g, want %.4f", filmMirrors, want)
+	}
+	if want := 1 - (1-0.066)/(1.33*1.33); math.Abs(filmKeeps-want) > 0.004 {
+		t.Errorf("the film keeps %g, want %.4f", filmKeeps, want)
+	}
+	c, _ := square(t, 16, nil)
+	wet := func(how float32) func(l *strata.Layer) {
+		return func(l *strata.Layer) {
+			for _, ch := range strata.Channels {
+				ch.Of(&l.What).On = false
+			}
+			l.What.Wet = strata.Value{On: true, Number: how, Blend: "over", Opacity: 1}
+		}
+	}
+	for _, metal := range []float32{0, 1} {
+		for _, how := range []float32{0, 0.5, 1} {
+			d := new(strata.Document)
+			coat(d, "#bcbcbc", func(l *strata.Layer) {
+				l.What.Roughness.Number = 0.8
+				l.What.Metallic = strata.Value{On: true, Number: metal, Blend: "over", Opacity: 1}
+			})
+			coat(d, "#ffffff", wet(how))
+			ch := evaluate(t, c, d)
+			dry := pixel.FromSRGB(float32(0xbc) / 255)
+			a := 1 - float64(dry)
+			under := 1 - 0.98*a/(1-0.475*(1-a)) - 0.02
+			want := float64(dry) + (under-float64(dry))*float64(how)*(1-float64(metal))
+			if got := pixel.FromSRGB(ch.Base[0][5]); math.Abs(float64(got)-want) > 1e-3 {
+				t.Errorf("metal %g, wet %g: it reflects %.4f, want %.4f", metal, how, got, want)
+			}
+			if got, want := ch.Roughness[5], 0.8+(filmRough-0.8)*how; math.Abs(float64(got-want)) > 1e-3 {
+				t.Errorf("wet %g: roughness %.3f, want %.3f", how, got, want)
+			}
+			// A coat over it that says it is dry.
+			coat(d, "#bcbcbc", func(l *strata.Layer) {
+				l.What.Roughness.Number = 0.8
+				l.What.Wet = strata.Value{On: true, Number: 0, Blend: "over", Opacity: 1}
+			})
+			if ch := evaluate(t, c, d); math.Abs(float64(ch.Base[0][5])-0xbc/255.) > 1e-3 || math.Abs(float64(ch.Roughness[5])-0.8) > 1e-3 {
+				t.Errorf("covered, it is still wet: %.3f, %.3f", ch.Base[0][5], ch.Roughness[5])
+			}
+		}
+	}
+	if wetter(0) != 0 || wetter(1) < 0.95 || wetter(1) > 1 {
+		t.Errorf("black and white become %g and %g", wetter(0), wetter(1))
+	}
+}

@@ -111,6 +111,7 @@ const (
 	_
 	planeOpacity
 	planeOcclusion // what the baked one is multiplied by
+	planeWet       // how much of a film of water there is
 	planeHeight    // those before it are in 0–1
 	planeBend      // slopes of layers' own normals along tangent and bitangent: x / z and y / z
 	_
@@ -118,7 +119,7 @@ const (
 )
 
 // firstPlane is the first plane of each of strata.Channels.
-var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight, planeBend, planeEmissive, planeOpacity, planeOcclusion}
+var firstPlane = [...]int{planeBase, planeRoughness, planeMetallic, planeHeight, planeBend, planeEmissive, planeOpacity, planeOcclusion, planeWet}
 
 // plan is a document while it is compiled: what its layers depend on, and their steps where they were made ready.
 type plan struct {

@@ -20,7 +20,7 @@ type level struct {
 }
 
 // channelPlanes are the first plane and the end of each channel.
-var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, planeMetallic}, {planeMetallic, planeEmissive}, {planeEmissive, planeOpacity}, {planeOpacity, planeOcclusion}, {planeOcclusion, planeHeight}, {planeHeight, planeBend}, {planeBend, blended}}
+var channelPlanes = [...][2]int{{planeBase, planeRoughness}, {planeRoughness, planeMetallic}, {planeMetallic, planeEmissive}, {planeEmissive, planeOpacity}, {planeOpacity, planeOcclusion}, {planeOcclusion, planeWet}, {planeWet, planeHeight}, {planeHeight, planeBend}, {planeBend, blended}}
 
 // lay blends turns over what planes hold of a tile; those that are nil are not wanted.
 func (g *ground) lay(k *scratch, run []turn, t int, planes *blendPlanes) {

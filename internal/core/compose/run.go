@@ -231,6 +231,9 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 			ch.AO[i] *= x
 		}
 	}
+	if ch.Wet != nil {
+		soak(ch)
+	}
 	if normals {
 		c.normals(k, p, t, ch, ch.Height)
 	} else {

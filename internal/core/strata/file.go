@@ -330,7 +330,7 @@ func Reference() string {
 			p("- `%s` where it is not said: %s.", ch.Name, extraWords(&ch, f))
 		}
 	}
-	p("\n`occlusion` is what the baked occlusion is multiplied by. `normal` takes a normal map as `source`: `add` lays it over the normals below by reoriented mapping, `over` puts it in their place.\n")
+	p("\n`occlusion` is what the baked occlusion is multiplied by. `wet` is how much of a film of water there is: it makes base colour darker and the surface smooth, in all that is delivered. `normal` takes a normal map as `source`: `add` lays it over the normals below by reoriented mapping, `over` puts it in their place.\n")
 	p("In place of a number or colour a channel may have a `source`, which gives each place a value of its own, or `adjust`, which changes what lies below.\n")
 	p("| `source` | holds | default |\n|---|---|---|")
 	for _, k := range SourceKinds {

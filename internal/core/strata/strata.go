@@ -114,6 +114,7 @@ type What struct {
 	Emissive  Value `json:"emissive"`
 	Opacity   Value `json:"opacity"`
 	Occlusion Value `json:"occlusion"`
+	Wet       Value `json:"wet"`
 }
 
 // Value is what a layer does to one channel.
@@ -170,6 +171,7 @@ var Channels = []Channel{
 	{Name: "emissive", Label: "Emissive", Max: 1, First: Value{Hex: "#ffb454"}, Colour: true, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Emissive }},
 	{Name: "opacity", Label: "Opacity", Max: 1, First: Value{Number: 0}, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Opacity }},
 	{Name: "occlusion", Label: "Occlusion", Max: 1, First: Value{Number: 0.5, Blend: "multiply"}, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Occlusion }},
+	{Name: "wet", Label: "Wet", Max: 1, First: Value{Number: 1}, Extra: true, Adjusts: true, Of: func(w *What) *Value { return &w.Wet }},
 }
 
 // first is the channel's value in a fresh layer, off where only some layers use it.
