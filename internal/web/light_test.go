@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/go-rod/rod"
-	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
 	"crust/internal/core/mesh"
@@ -35,22 +33,7 @@ func TestLightAndFrameByHand(t *testing.T) {
 	r.axe("light")
 	r.click(`[data-sky="softbox"]`)
 	r.until(`crust.viewport.setup.sky === 'softbox' && document.querySelector('[data-sky="softbox"].on') && document.querySelector('#undo').title === 'Undo: Change surroundings'`)
-	typeIn := func(key, text string) {
-		t.Helper()
-		r.try("type", fmt.Sprintf(`#light-body [data-key="%s"]`, key), func(e *rod.Element) error {
-			if err := e.Focus(); err != nil {
-				return err
-			}
-			if err := e.SelectAllText(); err != nil {
-				return err
-			}
-			if err := e.Input(text); err != nil {
-				return err
-			}
-			return e.Type(input.Enter)
-		})
-	}
-	typeIn("sky-turn", "90")
+	r.typeIn(`#light-body [data-key="sky-turn"]`, "90")
 	r.until(`crust.doc.look.turn === 90 && Math.abs(crust.viewport.turn - Math.PI / 2) < 1e-6`)
 
 	// A lamp is put up, seen, dragged, and taken back step by step.
@@ -72,7 +55,7 @@ func TestLightAndFrameByHand(t *testing.T) {
 	if math.Hypot(moved.X-at.X+40, moved.Y-at.Y-20) > 3 {
 		t.Errorf("dragged by −40, 20 px it went by %.1f, %.1f", moved.X-at.X, moved.Y-at.Y)
 	}
-	typeIn("lamp-kelvin", "2700")
+	r.typeIn(`#light-body [data-key="lamp-kelvin"]`, "2700")
 	r.until(`crust.doc.look.lamps[0].kelvin === 2700`)
 	for _, want := range []string{`crust.doc.look.lamps[0].kelvin === 4500`, fmt.Sprintf(`crust.doc.look.lamps[0].at.join() === %q`, was), `crust.doc.look.lamps.length === 0`} {
 		r.page.MustEval(`() => document.activeElement.blur()`)
@@ -100,7 +83,7 @@ func TestLightAndFrameByHand(t *testing.T) {
 	r.until(`crust.doc.look.frames.length === 1 && !document.querySelector('#frame-rim').hidden`)
 	r.page.MustEval(`() => { const s = document.querySelector('#light-body select'); s.value = '1:1'; s.onchange(); }`)
 	r.until(`crust.doc.look.frames[0].wide === 1 && (b => Math.abs(b.width - b.height) < 1)(document.querySelector('#frame-rim').getBoundingClientRect())`)
-	typeIn("frame-mm", "70")
+	r.typeIn(`#light-body [data-key="frame-mm"]`, "70")
 	r.until(`crust.doc.look.frames[0].mm === 70`)
 	r.settled()
 	r.axe("frames")

@@ -5,6 +5,7 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
+	"crust/internal/core/sobol"
 )
 
 // What a part's occlusion rays may meet.
@@ -133,7 +134,7 @@ func fillThickness(k *block) {
 		pt, at := &k.pts[i], k.surf.Texel[k.from+i]
 		o := pt.base.Sub(pt.face.Mul(lift))
 		sum := float32(0)
-		seed, end := b.seed^hash(at), (k.spot+1)*b.perInner
+		seed, end := b.seed^sobol.Hash(at), (k.spot+1)*b.perInner
 		for from := k.spot * b.perInner; from < end; from += accel.StreamSize {
 			run := k.inner.dirs[:min(end-from, accel.StreamSize)]
 			b.inner.dirs.around(pt.n.Neg(), seed, from, run)

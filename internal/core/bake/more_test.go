@@ -7,6 +7,7 @@ import (
 
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
+	"crust/internal/core/sobol"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
@@ -233,9 +234,9 @@ func TestScrambledPointsStayStratified(t *testing.T) {
 		for _, n := range []uint32{16, 64, 256} {
 			var x, y [256]bool
 			for i := range n {
-				a, b := sobol2(i)
-				x[uint64(owen(a, hash(seed)))*uint64(n)>>32] = true
-				y[uint64(owen(b, hash(seed+77)))*uint64(n)>>32] = true
+				a, b := sobol.Point(i)
+				x[uint64(sobol.Owen(a, sobol.Hash(seed)))*uint64(n)>>32] = true
+				y[uint64(sobol.Owen(b, sobol.Hash(seed+77)))*uint64(n)>>32] = true
 			}
 			for i := range n {
 				if !x[i] || !y[i] {

@@ -10,6 +10,7 @@ import (
 	"crust/internal/core/geom"
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
+	"crust/internal/core/sobol"
 )
 
 // DefaultEndings tell the low-poly parts from the high-poly ones (common practice).
@@ -264,7 +265,7 @@ func (s *Source) measureReach(ctx context.Context) error {
 		pair := s.pairs.low[part]
 		for i := range min(reachPoints, 4*len(tris)) {
 			t := int(tris[i*len(tris)/min(reachPoints, 4*len(tris))])
-			h := hash(uint32(i))
+			h := sobol.Hash(uint32(i))
 			u, v := float32(h>>16)/65536, float32(h&0xffff)/65536
 			if u+v > 1 {
 				u, v = 1-u, 1-v

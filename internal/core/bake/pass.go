@@ -12,6 +12,7 @@ import (
 	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
+	"crust/internal/core/sobol"
 	"crust/internal/core/surface"
 	"crust/internal/core/uv"
 )
@@ -98,7 +99,7 @@ type layer struct {
 func (s *Source) newJob(ctx context.Context, set *uv.Set, kinds []string, size int) (*job, error) {
 	f := fnv.New32a()
 	f.Write([]byte(set.Key))
-	b := &job{s: s, set: set, size: size, seed: hash(f.Sum32()), progress: func(float64) {}, layers: make([]layer, len(kinds))}
+	b := &job{s: s, set: set, size: size, seed: sobol.Hash(f.Sum32()), progress: func(float64) {}, layers: make([]layer, len(kinds))}
 	b.texel = texelOf(set, size)
 	for i, name := range kinds {
 		k, err := KindOf(name)

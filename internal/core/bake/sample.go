@@ -6,42 +6,8 @@ import (
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
+	"crust/internal/core/sobol"
 )
-
-// sobol2 is point i of the two-dimensional Sobol sequence as 32-bit fractions: the van der Corput
-// sequence, and the one of the polynomial x + 1.
-func sobol2(i uint32) (x, y uint32) {
-	x = bits.Reverse32(i)
-	v := uint32(1) << 31
-	for ; i != 0; i >>= 1 {
-		if i&1 != 0 {
-			y ^= v
-		}
-		v ^= v >> 1
-	}
-	return x, y
-}
-
-// owen scrambles a 32-bit fraction by nested uniform scrambling (Burley, Practical Hash-based Owen
-// Scrambling, JCGT 2020, with the Laine–Karras permutation).
-func owen(v, seed uint32) uint32 {
-	v = bits.Reverse32(v)
-	v += seed
-	v ^= v * 0x6c50b47c
-	v ^= v * 0xb82f1e52
-	v ^= v * 0xc7afe638
-	v ^= v * 0x8d22f6e6
-	return bits.Reverse32(v)
-}
-
-// hash mixes 32 bits well (Wellons' lowbias32 constants).
-func hash(v uint32) uint32 {
-	v ^= v >> 16
-	v *= 0x7feb352d
-	v ^= v >> 15
-	v *= 0x846ca68b
-	return v ^ v>>16
-}
 
 // patterns are sets of directions round +Z whose density follows the cosine (Pharr, Jakob &
 // Humphreys, Physically Based Rendering, 4th ed., §A.5.3). Each set is a scrambled Sobol point set
@@ -56,14 +22,14 @@ func newPatterns(rays int) *patterns {
 	p := &patterns{rays: rays, sets: max(16, 1<<15/rays)}
 	p.dirs = make([]geom.Vec3, p.sets*rays)
 	for s := range p.sets {
-		a, b, order := hash(uint32(3*s+1)), hash(uint32(3*s+2)), hash(uint32(3*s+3))
+		a, b, order := sobol.Hash(uint32(3*s+1)), sobol.Hash(uint32(3*s+2)), sobol.Hash(uint32(3*s+3))
 		for i := range rays {
-			x, y := sobol2(owen(bits.Reverse32(uint32(i)), order))
+			x, y := sobol.Point(sobol.Owen(bits.Reverse32(uint32(i)), order))
 			if rays&(rays-1) == 0 {
 				// A power of two: the first points in order are a net already.
-				x, y = sobol2(uint32(i))
+				x, y = sobol.Point(uint32(i))
 			}
-			u, v := float64(owen(x, a))/(1<<32), float64(owen(y, b))/(1<<32)
+			u, v := float64(sobol.Owen(x, a))/(1<<32), float64(sobol.Owen(y, b))/(1<<32)
 			r := math.Sqrt(u)
 			sin, cos := math.Sincos(2 * math.Pi * v)
 			p.dirs[s*rays+i] = geom.Vec3{X: float32(r * cos), Y: float32(r * sin), Z: float32(math.Sqrt(1 - u))}
@@ -74,9 +40,9 @@ func newPatterns(rays int) *patterns {
 
 // around writes directions for one texel round the unit normal n, those of the set from number from on.
 func (p *patterns) around(n geom.Vec3, seed uint32, from int, out []geom.Vec3) {
-	h := hash(seed)
+	h := sobol.Hash(seed)
 	set := p.dirs[int(h%uint32(p.sets))*p.rays+from:][:len(out)]
-	sin, cos := math.Sincos(2 * math.Pi * float64(hash(h)) / (1 << 32))
+	sin, cos := math.Sincos(2 * math.Pi * float64(sobol.Hash(h)) / (1 << 32))
 	x, y := geom.Basis(n)
 	c, s := float32(cos), float32(sin)
 	x, y = x.Mul(c).Add(y.Mul(s)), y.Mul(c).Sub(x.Mul(s))

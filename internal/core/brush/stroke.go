@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/pixel"
 )
 
 // Limits of a stroke.
@@ -134,7 +135,7 @@ type Values struct {
 const HeightLimit = 50
 
 func (v *Values) check() error {
-	if v.Colour != "" && !isHex(v.Colour) {
+	if v.Colour != "" && !pixel.IsHex(v.Colour) {
 		return fmt.Errorf("“%s” is not a colour; write it as #rrggbb", v.Colour)
 	}
 	for _, x := range []*float32{v.Roughness, v.Metallic} {
@@ -146,18 +147,6 @@ func (v *Values) check() error {
 		return fmt.Errorf("the height of a stroke is %g mm; it goes from -%d to %d", *h, HeightLimit, HeightLimit)
 	}
 	return nil
-}
-
-func isHex(s string) bool {
-	if len(s) != 7 || s[0] != '#' {
-		return false
-	}
-	for _, c := range s[1:] {
-		if !(c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F') {
-			return false
-		}
-	}
-	return true
 }
 
 // Again repeats a stroke: mirrored across planes through a place, and turned about the upright axis through it.

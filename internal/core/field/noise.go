@@ -99,20 +99,7 @@ func gradient(x, y, z float32, seed uint32) float32 {
 	x, y, z = x-fx, y-fy, z-fz
 	u, v, w := fade(x), fade(y), fade(z)
 	corner := func(i, j, k uint32, dx, dy, dz float32) float32 {
-		h := (hx + i*hashX) ^ (hy + j*hashY) ^ (hz + k*hashZ) ^ seed
-		h *= hashM
-		h ^= h >> 15
-		h *= hashM
-		if h&(1<<31) != 0 {
-			dx = -dx
-		}
-		if h&(1<<30) != 0 {
-			dy = -dy
-		}
-		if h&(1<<29) != 0 {
-			dz = -dz
-		}
-		return dx + dy + dz
+		return lean((hx+i*hashX)^(hy+j*hashY)^(hz+k*hashZ)^seed, dx, dy, dz)
 	}
 	a := lerp(u, corner(0, 0, 0, x, y, z), corner(1, 0, 0, x-1, y, z))
 	b := lerp(u, corner(0, 1, 0, x, y-1, z), corner(1, 1, 0, x-1, y-1, z))

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+
+	"crust/internal/core/pixel"
 )
 
 // Setup is how an asset is lit, framed and shown: what the tray “Light and frame” changes.
@@ -88,7 +90,7 @@ func (s *Setup) Check() error {
 		return fmt.Errorf("the exposure is %g stops; it goes from -12 to 12", s.Exposure)
 	case s.Backdrop.Kind != BackColour && s.Backdrop.Kind != BackSky:
 		return fmt.Errorf("“%s” is no backdrop; use %s or %s", s.Backdrop.Kind, BackColour, BackSky)
-	case !isHex(s.Backdrop.Hex):
+	case !pixel.IsHex(s.Backdrop.Hex):
 		return fmt.Errorf("“%s” is not a colour; write it as #rrggbb", s.Backdrop.Hex)
 	case !within(s.Backdrop.Blur, 0, 1) || !within(s.Backdrop.Dim, 0, 100):
 		return errors.New("the backdrop's blur goes from 0 to 1, its brightness from 0 to 100")
@@ -133,18 +135,6 @@ func (f *Frame) check() error {
 		return errors.New("it is no more than ten times as wide as high, or as high as wide")
 	}
 	return nil
-}
-
-func isHex(s string) bool {
-	if len(s) != 7 || s[0] != '#' {
-		return false
-	}
-	for _, c := range s[1:] {
-		if !(c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F') {
-			return false
-		}
-	}
-	return true
 }
 
 // Frame finds a frame by its name.

@@ -212,3 +212,16 @@ func layLinePlain(below []float32, slope, lift float32, alpha []float32) {
 		below[i] += (below[i]*slope + lift) * a
 	}
 }
+
+// IsHex reports whether a text is a colour written as #rrggbb.
+func IsHex(s string) bool {
+	if len(s) != 7 || s[0] != '#' {
+		return false
+	}
+	for _, c := range s[1:] {
+		if !(c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F') {
+			return false
+		}
+	}
+	return true
+}

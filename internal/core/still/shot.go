@@ -286,8 +286,8 @@ func (t *Tracer) WriteEXR(w io.Writer, p *Picture) error {
 	return imgfile.WriteEXR(w, p.Width, p.Height, channels, pix)
 }
 
-// Noise is about how far the pixels of a picture are from what they will be: the root of the mean square of the difference of neighbours less
-// what is structure, in parts of 255 as a screen shows it. It compares two pictures of as many samples each.
+// Noise is about how far the pixels of a picture are from what they will be, in parts of 255 as a screen shows it. It
+// compares two of as many samples and other seeds, and is that of both together: half the root of the mean square of their difference.
 func (t *Tracer) Noise(a, b *Picture) float64 {
 	x, y := t.Shown(a), t.Shown(b)
 	sum := 0.0
