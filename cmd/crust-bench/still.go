@@ -34,12 +34,14 @@ func stills() map[string]any {
 	before := referenceRate(low, 20000, 64)
 	shot := &still.Shot{Model: low, Sets: sets, Maps: made, Setup: light.Default(), Long: 1280, Wide: 1.6, Samples: 1, Seed: 1}
 	begun := time.Now()
-	t, err := shot.Ready(ctx)
+	scene, err := shot.Scene(ctx)
+	check(err)
+	t, err := shot.Tracer(scene, nil, "")
 	check(err)
 	ready := time.Since(begun).Seconds()
 	other := *shot
 	other.Seed = 2
-	u, err := other.Ready(ctx)
+	u, err := other.Tracer(scene, nil, "")
 	check(err)
 	profileFromHere()
 	p, q := t.Picture(), u.Picture()

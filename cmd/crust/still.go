@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image"
 	"io"
 	"math"
 	"path/filepath"
@@ -27,16 +28,21 @@ import (
 // stillFlags say what picture is made.
 type stillFlags struct {
 	deliverFlags
-	frame, sky string
-	data       string
-	long       int
-	samples    int
-	seed       uint32
-	clear      bool
-	turns      int
-	texture    int
-	file       string
-	asJSON     bool
+	frames   []string
+	all      bool
+	channels []string
+	sky      string
+	over     int
+	sheet    bool
+	data     string
+	long     int
+	samples  int
+	seed     uint32
+	clear    bool
+	turns    int
+	texture  int
+	file     string
+	asJSON   bool
 }
 
 // stillCommand makes a path-traced still of an asset, or of a model with a finish or strata.
@@ -45,9 +51,13 @@ func stillCommand() *cobra.Command {
 	c := &cobra.Command{Use: "still ASSET|MODEL", Short: "Make a path-traced still", Args: exactly("an asset, by its name or number, an archive, or a model"),
 		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), args[0]) }}
 	c.Flags().StringVar(&f.data, "data", dataFolder(), "data folder that holds the asset")
-	c.Flags().StringVar(&f.frame, "frame", "", "frame of the asset; without one, a view that fits the model")
+	c.Flags().StringArrayVar(&f.frames, "frame", nil, "frame of the asset, also several times; without one, a view that fits the model")
+	c.Flags().BoolVar(&f.all, "all-frames", false, "every frame of the asset")
+	c.Flags().StringArrayVar(&f.channels, "channel", nil, "show what the texels hold, also several times: lit, "+strings.Join(stillChannels(), ", "))
+	c.Flags().BoolVar(&f.sheet, "sheet", false, "all on one sheet: frames below each other, channels beside each other")
 	c.Flags().StringVar(&f.sky, "surroundings", "", "what lights it, in place of the asset's own: "+strings.Join(skies(), ", "))
 	c.Flags().IntVar(&f.long, "size", 1280, "px of the longer side")
+	c.Flags().IntVar(&f.over, "over", 1, "made so many times as large and scaled down, up to 8")
 	c.Flags().IntVar(&f.samples, "samples", still.DefaultSamples, "samples a pixel")
 	c.Flags().Uint32Var(&f.seed, "seed", 1, "of chance: the same seed gives the same picture, byte by byte")
 	c.Flags().IntVar(&f.turns, "turntable", 0, "so many pictures with the model turned once round: numbered PNGs beside --out, which shows them moving")
@@ -61,6 +71,13 @@ func stillCommand() *cobra.Command {
 	c.Flags().StringVar(&f.split, "sets", uv.PerMaterial, "of a model: single, material or udim")
 	c.Flags().BoolVar(&f.asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+func stillChannels() (out []string) {
+	for _, c := range still.Channels {
+		out = append(out, c.Name)
+	}
+	return out
 }
 
 func skies() (out []string) {
@@ -78,7 +95,17 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 	if f.turns < 0 || f.turns == 1 || f.turns > studio.MaxTurns || f.turns > 0 && end != ".png" {
 		return wrong{fmt.Errorf("--turntable %d: it has 2 to %d pictures, and --out ends with .png", f.turns, studio.MaxTurns)}
 	}
-	shot := &still.Shot{Long: f.long, Samples: f.samples, Seed: f.seed, Clear: f.clear, Setup: light.Default()}
+	for i, c := range f.channels {
+		if c == "lit" {
+			f.channels[i] = ""
+		} else if _, err := still.ChannelOf(c); err != nil {
+			return wrong{fmt.Errorf("--channel: %w", err)}
+		}
+	}
+	if f.sheet && end != ".png" {
+		return wrong{errors.New("--sheet: --out ends with .png")}
+	}
+	shot := &still.Shot{Long: f.long, Over: f.over, Samples: f.samples, Seed: f.seed, Clear: f.clear, Setup: light.Default()}
 	if err := shot.Check(); err != nil {
 		return wrong{err}
 	}
@@ -103,26 +130,70 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 	if f.sky != "" {
 		shot.Setup.Sky = f.sky
 	}
-	if f.frame != "" {
-		if shot.Frame, err = shot.Setup.Frame(f.frame); err != nil {
-			return fmt.Errorf("--frame: %w", err)
+	if f.all {
+		f.frames = nil
+		for i := range shot.Setup.Frames {
+			f.frames = append(f.frames, shot.Setup.Frames[i].Name)
+		}
+		if f.frames == nil {
+			return errors.New("--all-frames: the asset has no frames yet; the page makes them, under “Light and frame”")
 		}
 	}
+	views, err := shot.Views(f.frames, f.channels)
+	if err != nil {
+		return fmt.Errorf("--frame: %w", err)
+	}
+	if f.turns > 0 && len(views) > 1 {
+		return wrong{errors.New("--turntable: it is made of one frame and one channel")}
+	}
 	made := time.Since(begin)
-	t, err := shot.Ready(ctx)
+	scene, err := shot.Scene(ctx)
 	if err != nil {
 		return err
 	}
 	if f.turns > 0 {
-		return f.turntable(ctx, t, shot.Samples)
+		t, err := shot.Tracer(scene, views[0].Frame, views[0].Channel)
+		if err != nil {
+			return err
+		}
+		return f.turntable(ctx, t, shot.Each())
 	}
+	report := stillReport{File: f.file, Ready: made.Seconds()}
 	traced := time.Now()
-	p := t.Picture()
+	var cells []*image.NRGBA
 	err = withBar("still", func(share func(float64)) error {
-		for p.Samples < shot.Samples {
-			n := min(16, shot.Samples-p.Samples)
-			at := p.Samples
-			if err := t.Add(ctx, p, n, func(s float64) { share((float64(at) + s*float64(n)) / float64(shot.Samples)) }); err != nil {
+		for i, v := range views {
+			t, err := shot.Tracer(scene, v.Frame, v.Channel)
+			if err != nil {
+				return err
+			}
+			p := t.Picture()
+			for each := shot.Each(); p.Samples < each; {
+				n := min(16, each-p.Samples)
+				at := float64(p.Samples) / float64(each)
+				if err := t.Add(ctx, p, n, func(s float64) {
+					share((float64(i) + at + s*float64(n)/float64(each)) / float64(len(views)))
+				}); err != nil {
+					return err
+				}
+			}
+			report.Width, report.Height, report.Samples = p.Width/t.Over(), p.Height/t.Over(), t.Samples(p)
+			report.samples += float64(p.Samples) * float64(p.Width) * float64(p.Height)
+			if f.sheet {
+				cells = append(cells, t.Shown(p))
+				continue
+			}
+			file := f.file
+			if len(views) > 1 {
+				file = numberedAs(f.file, v)
+				report.Files = append(report.Files, file)
+			}
+			if err := deliver.WriteAside(file, func(w io.Writer) error {
+				if end == ".exr" {
+					return t.WriteEXR(w, p)
+				}
+				return t.WritePNG(w, p)
+			}); err != nil {
 				return err
 			}
 		}
@@ -131,20 +202,55 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 	if err != nil {
 		return err
 	}
-	seconds := time.Since(traced).Seconds()
-	if err := deliver.WriteAside(f.file, func(w io.Writer) error {
-		if end == ".exr" {
-			return t.WriteEXR(w, p)
+	if f.sheet {
+		title := strings.TrimSuffix(filepath.Base(what), filepath.Ext(what))
+		sheet, err := still.SheetOf(title, views, []string{""}, cells)
+		if err != nil {
+			return err
 		}
-		return t.WritePNG(w, p)
-	}); err != nil {
-		return err
+		report.Width, report.Height = sheet.Rect.Dx(), sheet.Rect.Dy()
+		if err := deliver.WriteAside(f.file, func(w io.Writer) error { return still.WriteSheet(w, sheet) }); err != nil {
+			return err
+		}
 	}
+	report.Seconds = time.Since(traced).Seconds()
+	report.Rate = report.samples / report.Seconds
 	if f.asJSON {
-		return printJSON(map[string]any{"file": f.file, "width": p.Width, "height": p.Height, "samples": p.Samples, "seconds": seconds, "ready_seconds": made.Seconds(), "samples_per_second": float64(p.Samples) * float64(p.Width) * float64(p.Height) / seconds})
+		return printJSON(report)
 	}
-	fmt.Println(f.file)
+	for _, file := range report.Files {
+		fmt.Println(file)
+	}
+	if report.Files == nil {
+		fmt.Println(f.file)
+	}
 	return nil
+}
+
+// stillReport is what --json prints.
+type stillReport struct {
+	File    string   `json:"file"`
+	Files   []string `json:"files,omitempty"` // of several stills, in place of the one
+	Width   int      `json:"width"`
+	Height  int      `json:"height"`
+	Samples int      `json:"samples"`
+	Seconds float64  `json:"seconds"`
+	Ready   float64  `json:"ready_seconds"`
+	Rate    float64  `json:"samples_per_second"`
+
+	samples float64
+}
+
+// numberedAs is the file of one of several stills: its frame and channel follow the name.
+func numberedAs(file string, v still.View) string {
+	end := filepath.Ext(file)
+	name := strings.TrimSuffix(file, end)
+	for _, words := range []string{v.FrameWords(), v.Channel} {
+		if words != "" {
+			name += "_" + uv.FileName(words)
+		}
+	}
+	return name + end
 }
 
 // turntable writes the pictures of a turntable, numbered and as one that moves.

@@ -4,7 +4,9 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"image"
 	"io"
 	"math"
 	"slices"
@@ -17,23 +19,38 @@ import (
 	"crust/internal/core/light"
 	"crust/internal/core/pixel"
 	"crust/internal/core/still"
+	"crust/internal/core/strata"
+	"crust/internal/core/uv"
 	"crust/internal/store"
 )
 
-// StillWanted is a still that a page asks for.
+// StillWanted is a still that a page asks for, or several: each frame with each channel in each state.
 type StillWanted struct {
-	Frame   string `json:"frame"` // empty for a view that fits the model
-	Size    int    `json:"size"`  // px of the longer side
-	Samples int    `json:"samples"`
-	Clear   bool   `json:"clear"` // nothing stands behind the model
-	Turns   int    `json:"turns"` // pictures of a turntable, 0 for one alone
+	Frames   []string `json:"frames"`   // by name; empty for a view that fits the model
+	Channels []string `json:"channels"` // of still.Channels; empty for the surface in its light
+	States   []uint   `json:"states"`   // keepsakes, and 0 for the strata as they stand
+	Sheet    bool     `json:"sheet"`    // all on one sheet
+	Size     int      `json:"size"`     // px of the longer side
+	Over     int      `json:"over"`     // made so many times as large and scaled down
+	Samples  int      `json:"samples"`
+	Clear    bool     `json:"clear"` // nothing stands behind the model
+	Turns    int      `json:"turns"` // pictures of a turntable, 0 for one alone
 }
 
-// MaxTurns bounds the pictures of a turntable.
-const MaxTurns = 240
+// Bounds of stills.
+const (
+	MaxTurns  = 240
+	MaxStills = 128 // made at once
+)
 
 // turnMs is how long a turntable takes to go round, in milliseconds.
 const turnMs = 6000
+
+// madeStill is one of several stills, made whole.
+type madeStill struct {
+	name     string
+	png, exr []byte // exr is nil for the pictures of a turntable
+}
 
 // stillShown is the still that was made last, as far as it has come. Its lock is its own.
 type stillShown struct {
@@ -41,16 +58,24 @@ type stillShown struct {
 	tracer *still.Tracer
 	pic    *still.Picture
 	name   string
-	turns  [][]byte // pictures of a turntable, as PNG
+	made   []madeStill // of a turntable or of several
+	turn   bool        // they are a turntable's
+	sheet  []byte      // all of them as one PNG
 }
 
-// Still makes a path-traced still as a job: pages see it come. What there is when it is stopped stays.
+// stillState is a state of the strata that stills are made of.
+type stillState struct {
+	name string
+	doc  *strata.Document
+}
+
+// Still makes path-traced stills as a job: pages see them come. What there is when it is stopped stays.
 func (a *Asset) Still(w StillWanted) error {
 	job, err := a.JobOf(&deliver.Presets[0], 0)
 	if err != nil {
 		return err
 	}
-	shot := &still.Shot{Model: job.Model, Sets: job.Sets, Setup: job.Document.Setup(), Long: w.Size, Samples: w.Samples, Clear: w.Clear, Seed: 1}
+	shot := &still.Shot{Model: job.Model, Sets: job.Sets, Setup: job.Document.Setup(), Long: w.Size, Over: w.Over, Samples: w.Samples, Clear: w.Clear, Seed: 1}
 	if err := shot.Check(); err != nil {
 		return err
 	}
@@ -60,96 +85,219 @@ func (a *Asset) Still(w StillWanted) error {
 	if w.Turns < 0 || w.Turns == 1 || w.Turns > MaxTurns {
 		return fmt.Errorf("a turntable has 2 to %d pictures, not %d", MaxTurns, w.Turns)
 	}
-	name := a.Name()
-	if w.Frame != "" {
-		if shot.Frame, err = shot.Setup.Frame(w.Frame); err != nil {
-			return err
-		}
-		name += " " + w.Frame
+	views, err := shot.Views(w.Frames, w.Channels)
+	if err != nil {
+		return err
 	}
-	label := "Still"
-	if w.Frame != "" {
-		label = "Still of " + w.Frame
-	}
-	return a.start("still", label, func(ctx context.Context, j *Job, share func(float64)) error {
-		a.step(j, "evaluating")
-		body := compose.NewBody(a.studio.cache, job.Model, job.Sets, job.Maps).Show(job.Pictures).Strokes(job.Strokes)
-		defer body.Close()
-		size := func(key string) int { return min(4096, job.SizeFor(key)) }
-		maps, err := still.Evaluate(ctx, body, job.Sets, job.Document, size, func(v float64) { share(0.1 * v) })
-		if err != nil {
-			return err
-		}
-		shot.Maps = maps
-		t, err := shot.Ready(ctx)
-		if err != nil {
-			return err
-		}
-		if w.Turns > 0 {
-			return a.turntable(ctx, j, t, w, name, share)
-		}
-		p := t.Picture()
-		for n := 1; p.Samples < shot.Samples; n = min(16, p.Samples) {
-			n = min(n, shot.Samples-p.Samples)
-			at := p.Samples
-			if err := t.Add(ctx, p, n, func(v float64) { share(0.1 + 0.9*(float64(at)+v*float64(n))/float64(shot.Samples)) }); err != nil {
+	states := []stillState{}
+	for _, id := range w.States {
+		of := stillState{"As it stands", job.Document}
+		if id != 0 {
+			k, d, err := a.kept(id)
+			if err != nil {
 				return err
 			}
-			a.step(j, fmt.Sprintf("%d of %d samples", p.Samples, shot.Samples))
-			a.showStill(t, p, name, nil)
+			of = stillState{k.Name, d}
 		}
-		return nil
+		states = append(states, of)
+	}
+	if len(states) == 0 {
+		states = []stillState{{"", job.Document}}
+	}
+	many := len(views) * len(states)
+	switch {
+	case many > MaxStills:
+		return fmt.Errorf("%d stills are more than are made at once, which is %d", many, MaxStills)
+	case w.Turns > 0 && many > 1:
+		return errors.New("a turntable is made of one frame in one state")
+	}
+	label := "Still"
+	if many > 1 {
+		label = fmt.Sprintf("%d stills", many)
+	} else if f := views[0].Frame; f != nil {
+		label = "Still of " + f.Name
+	}
+	return a.start("still", label, func(ctx context.Context, j *Job, share func(float64)) error {
+		a.showStill(nil, nil, &stillShown{})
+		r := stillRun{a: a, j: j, w: w, shot: shot, views: views, states: states, asset: a.Name()}
+		return r.run(ctx, &job, share)
 	})
 }
 
-// turntable makes the pictures of a turntable, one after the other.
-func (a *Asset) turntable(ctx context.Context, j *Job, t *still.Tracer, w StillWanted, name string, share func(float64)) error {
-	var made [][]byte
-	for i := range w.Turns {
-		u := t.Turned(2 * math.Pi * float64(i) / float64(w.Turns))
-		p := u.Picture()
-		if err := u.Add(ctx, p, w.Samples, func(v float64) { share(0.1 + 0.9*(float64(i)+v)/float64(w.Turns)) }); err != nil {
+// stillRun is a job that makes stills.
+type stillRun struct {
+	a      *Asset
+	j      *Job
+	w      StillWanted
+	shot   *still.Shot
+	views  []still.View
+	states []stillState
+	asset  string
+	made   []madeStill
+	cells  []*image.NRGBA // by state, then by view
+}
+
+func (r *stillRun) run(ctx context.Context, job *deliver.Job, share func(float64)) error {
+	all := float64(len(r.states))
+	for i, of := range r.states {
+		from := float64(i) / all
+		r.a.step(r.j, "evaluating")
+		body := compose.NewBody(r.a.studio.cache, job.Model, job.Sets, job.Maps).Show(job.Pictures).Strokes(job.Strokes)
+		size := func(key string) int { return min(4096, job.SizeFor(key)) }
+		maps, err := still.Evaluate(ctx, body, job.Sets, of.doc, size, func(v float64) { share(from + 0.1*v/all) })
+		body.Close()
+		if err != nil {
 			return err
 		}
-		var b bytes.Buffer
-		if err := u.WritePNG(&b, p); err != nil {
+		r.shot.Maps = maps
+		scene, err := r.shot.Scene(ctx)
+		if err != nil {
 			return err
 		}
-		made = append(made, b.Bytes())
-		a.step(j, fmt.Sprintf("%d of %d pictures", i+1, w.Turns))
-		a.showStill(u, p, name, made)
+		for k, v := range r.views {
+			begin, part := from+(0.1+0.9*float64(k)/float64(len(r.views)))/all, 0.9/all/float64(len(r.views))
+			t, err := r.shot.Tracer(scene, v.Frame, v.Channel)
+			if err == nil {
+				err = r.picture(ctx, t, v, of.name, func(s float64) { share(begin + part*s) })
+			}
+			if err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
 
-// showStill keeps a still as far as it has come and tells the pages.
-func (a *Asset) showStill(t *still.Tracer, p *still.Picture, name string, turns [][]byte) {
-	a.still.mu.Lock()
-	pic := *p
-	pic.Pix = slices.Clone(p.Pix)
-	a.still.tracer, a.still.pic, a.still.name, a.still.turns = t, &pic, name, turns
-	a.still.mu.Unlock()
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.tell(Event{"t": "still", "samples": p.Samples, "width": p.Width, "height": p.Height, "turns": len(turns)})
+// picture makes one still, or a turntable.
+func (r *stillRun) picture(ctx context.Context, t *still.Tracer, v still.View, state string, share func(float64)) error {
+	name := r.asset
+	for _, words := range []string{v.FrameWords(), v.Channel, state} {
+		if words != "" && (words != state || len(r.states) > 1) {
+			name += " " + words
+		}
+	}
+	each := r.shot.Each()
+	if r.w.Turns > 0 {
+		for i := range r.w.Turns {
+			u := t.Turned(2 * math.Pi * float64(i) / float64(r.w.Turns))
+			p := u.Picture()
+			if err := u.Add(ctx, p, each, func(v float64) { share((float64(i) + v) / float64(r.w.Turns)) }); err != nil {
+				return err
+			}
+			var b bytes.Buffer
+			if err := u.WritePNG(&b, p); err != nil {
+				return err
+			}
+			r.made = append(r.made, madeStill{name: fmt.Sprintf("%s_%03d", name, i+1), png: b.Bytes()})
+			r.a.step(r.j, fmt.Sprintf("%d of %d pictures", i+1, r.w.Turns))
+			r.a.showStill(u, p, &stillShown{name: name, made: r.made, turn: true})
+		}
+		return nil
+	}
+	many := len(r.views) * len(r.states)
+	p := t.Picture()
+	for n := 1; p.Samples < each; n = min(16, p.Samples) {
+		n = min(n, each-p.Samples)
+		at := p.Samples
+		if err := t.Add(ctx, p, n, func(v float64) { share((float64(at) + v*float64(n)) / float64(each)) }); err != nil {
+			return err
+		}
+		if many == 1 {
+			r.a.step(r.j, fmt.Sprintf("%d of %d samples", p.Samples*r.shot.Samples/each, r.shot.Samples))
+			r.a.showStill(t, p, &stillShown{name: name})
+		}
+	}
+	if many == 1 {
+		return nil
+	}
+	m := madeStill{name: name}
+	var b, c bytes.Buffer
+	if err := t.WritePNG(&b, p); err != nil {
+		return err
+	}
+	if err := t.WriteEXR(&c, p); err != nil {
+		return err
+	}
+	m.png, m.exr = b.Bytes(), c.Bytes()
+	r.made = append(r.made, m)
+	r.a.step(r.j, fmt.Sprintf("%d of %d stills", len(r.made), many))
+	show := &stillShown{name: name, made: r.made}
+	if r.w.Sheet {
+		r.cells = append(r.cells, t.Shown(p))
+		sheet, err := r.sheet()
+		if err != nil {
+			return err
+		}
+		show.name, show.sheet = r.asset+" sheet", sheet
+	}
+	r.a.showStill(t, p, show)
+	return nil
 }
 
-// WriteStill writes the still that was made last, as “png” or “exr”; a turntable as “apng”, which moves, or as a “zip” of numbered PNGs.
+// sheet lays what has been made out.
+func (r *stillRun) sheet() ([]byte, error) {
+	var states []string
+	for _, of := range r.states {
+		states = append(states, of.name)
+	}
+	img, err := still.SheetOf(r.asset, r.views, states, r.cells)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	err = still.WriteSheet(&b, img)
+	return b.Bytes(), err
+}
+
+// showStill keeps a still as far as it has come and tells the pages; nil of all is none yet.
+func (a *Asset) showStill(t *still.Tracer, p *still.Picture, show *stillShown) {
+	e := Event{"t": "still", "made": len(show.made), "turn": show.turn, "sheet": show.sheet != nil}
+	if p != nil {
+		pic := *p
+		pic.Pix, pic.Glow = slices.Clone(p.Pix), slices.Clone(p.Glow)
+		show.tracer, show.pic = t, &pic
+		e["samples"], e["width"], e["height"] = t.Samples(p), p.Width/t.Over(), p.Height/t.Over()
+	}
+	s := &a.still
+	s.mu.Lock()
+	s.tracer, s.pic, s.name, s.made, s.turn, s.sheet = show.tracer, show.pic, show.name, slices.Clone(show.made), show.turn, show.sheet
+	s.mu.Unlock()
+	if p == nil {
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.tell(e)
+}
+
+// WriteStill writes the still that was made last, as “png” or “exr”: of several the last one, or their sheet as “sheet”; a turntable as “apng”,
+// which moves; several as a “zip” of PNGs or as one of EXRs, “exrs”.
 func (a *Asset) WriteStill(w io.Writer, format string) (name string, err error) {
-	a.still.mu.Lock()
-	t, p, name, turns := a.still.tracer, a.still.pic, a.still.name, a.still.turns
-	a.still.mu.Unlock()
-	if p == nil || turns == nil && (format == "apng" || format == "zip") {
+	s := &a.still
+	s.mu.Lock()
+	t, p, name, made, turn, sheet := s.tracer, s.pic, s.name, s.made, s.turn, s.sheet
+	s.mu.Unlock()
+	several := len(made) > 0
+	there := map[string]bool{"png": true, "exr": !several, "sheet": sheet != nil, "apng": turn, "zip": several, "exrs": several && !turn}
+	if p == nil || !there[format] {
 		return "", fmt.Errorf("a still: %w", store.ErrNone)
 	}
 	var b bytes.Buffer // so that a writer that breaks off has none of it
 	switch format {
 	case "exr":
 		err = t.WriteEXR(&b, p)
+	case "sheet":
+		b.Write(sheet)
 	case "apng":
-		err = imgfile.WriteAPNG(&b, turns, turnMs/len(turns))
+		pngs := make([][]byte, len(made))
+		for i := range made {
+			pngs[i] = made[i].png
+		}
+		err = imgfile.WriteAPNG(&b, pngs, turnMs/len(pngs))
 	case "zip":
-		err = numbered(&b, name, turns)
+		err = zipped(&b, made, ".png", func(m *madeStill) []byte { return m.png })
+	case "exrs":
+		err = zipped(&b, made, ".exr", func(m *madeStill) []byte { return m.exr })
 	default:
 		err = t.WritePNG(&b, p)
 	}
@@ -177,13 +325,13 @@ func (a *Asset) Sky(name string) (*light.Environment, error) {
 	return light.FromPicture(p.Width, p.Height, p.Channels, at), nil
 }
 
-// numbered packs PNGs under numbered names.
-func numbered(w io.Writer, name string, pngs [][]byte) error {
+// zipped packs pictures under their names.
+func zipped(w io.Writer, made []madeStill, ending string, data func(m *madeStill) []byte) error {
 	z := zip.NewWriter(w)
-	for i, p := range pngs {
-		f, err := z.CreateHeader(&zip.FileHeader{Name: fmt.Sprintf("%s_%03d.png", name, i+1), Method: zip.Store})
+	for i := range made {
+		f, err := z.CreateHeader(&zip.FileHeader{Name: uv.FileName(made[i].name) + ending, Method: zip.Store})
 		if err == nil {
-			_, err = f.Write(p)
+			_, err = f.Write(data(&made[i]))
 		}
 		if err != nil {
 			return err

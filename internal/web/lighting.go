@@ -18,14 +18,14 @@ import (
 	"crust/internal/studio"
 )
 
-// surroundings answers with a panorama as half floats, or with a small picture of it.
+// surroundings answers with a panorama as a filtered cube of half floats, or with a small picture of it.
 func (s *Server) surroundings(c *echo.Context) error {
-	make := s.skies[c.Param("name")+c.Param("width")]
+	make := s.skies[c.Param("name")+c.Param("size")]
 	if make == nil {
 		return echo.ErrNotFound
 	}
 	c.Response().Header().Set("Cache-Control", "max-age=3600")
-	if c.Param("width") == "picture" {
+	if c.Param("size") == "picture" {
 		return c.Blob(http.StatusOK, "image/png", make())
 	}
 	return c.Blob(http.StatusOK, "application/octet-stream", make())
@@ -71,15 +71,15 @@ func (s *Server) still(c *echo.Context, a *studio.Asset) error {
 	return c.Blob(http.StatusOK, kind, b.Bytes())
 }
 
-// sky answers with a picture of the asset as a panorama of half floats.
+// sky answers with a picture of the asset as a filtered cube of half floats.
 func (s *Server) sky(c *echo.Context, a *studio.Asset) error {
-	width, err := echo.PathParam[int](c, "width")
-	if err != nil || width < 64 || width > 2048 {
+	size, err := echo.PathParam[int](c, "size")
+	if err != nil || size < light.LeastCube || size > light.MostCube || size&(size-1) != 0 {
 		return echo.ErrNotFound
 	}
 	e, err := a.Sky(light.Own + c.Param("mark"))
 	if err != nil {
 		return err
 	}
-	return c.Blob(http.StatusOK, "application/octet-stream", e.Small(width).Halves())
+	return c.Blob(http.StatusOK, "application/octet-stream", e.Small(4*size).Cube(size))
 }

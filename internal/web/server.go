@@ -66,7 +66,7 @@ type Server struct {
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
 	Demo  func() (uint, error)
-	skies map[string]func() []byte // surroundings by name and width
+	skies map[string]func() []byte // surroundings by name and size
 	pages *template.Template
 }
 
@@ -89,8 +89,8 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 	s.skies = map[string]func() []byte{}
 	for i := range light.All {
 		of := &light.All[i]
-		for _, width := range []int{512, 128} {
-			s.skies[fmt.Sprint(of.Name, width)] = sync.OnceValue(func() []byte { return of.Panorama(width).Halves() })
+		for size := light.LeastCube; size <= light.MostCube; size *= 2 {
+			s.skies[fmt.Sprint(of.Name, size)] = sync.OnceValue(func() []byte { return of.Panorama(4 * size).Cube(size) })
 		}
 		s.skies[of.Name+"picture"] = sync.OnceValue(func() []byte { return horizonOf(of) })
 	}
@@ -170,7 +170,7 @@ func (s *Server) routes() {
 		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.FileFS(path.Clean(c.Param("*")), static)
 	})
-	e.GET("/api/surroundings/:name/:width", s.surroundings)
+	e.GET("/api/surroundings/:name/:size", s.surroundings)
 	e.GET("/api/finishes", s.finishes)
 	e.POST("/api/finishes", s.takeFinish)
 	e.GET("/api/finishes/:name", s.finishFile)
@@ -223,7 +223,7 @@ func (s *Server) routes() {
 	e.POST("/api/assets/:id/finish", s.with(s.saveFinish))
 	e.POST("/api/assets/:id/do/:what", s.with(s.do))
 	e.GET("/api/assets/:id/still/:format", s.with(s.still))
-	e.GET("/api/assets/:id/sky/:mark/:width", s.with(s.sky))
+	e.GET("/api/assets/:id/sky/:mark/:size", s.with(s.sky))
 	e.GET("/api/assets/:id/delivery-plan", s.with(s.deliveryPlan))
 	e.POST("/api/assets/:id/planes", s.with(s.planes))
 	e.GET("/api/assets/:id/conflicts", s.with(s.conflicts))

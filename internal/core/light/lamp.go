@@ -168,6 +168,5 @@ func Colour(kelvin float64) (rgb [3]float64) {
 func Luminance(c [3]float64) float64 { return 0.2126*c[0] + 0.7152*c[1] + 0.0722*c[2] }
 
 // Exposure turns luminances in nits into values of which 1 is the brightest that a film would hold at an exposure value for ISO 100:
-// 1.2 · 2^EV nits (ISO 12232's saturation-based speed, with a lens that lets 65 % through; Lagarde & de Rousiers, Moving Frostbite to
-// Physically Based Rendering, 2014, §5.1).
+// 1.2 · 2^EV nits (ISO 12232:2006, saturation-based speed, with a lens that lets 65 % through).
 func Exposure(ev float64) float64 { return 1 / (1.2 * math.Exp2(ev)) }

@@ -3,8 +3,6 @@ package light
 
 import (
 	"math"
-
-	"crust/internal/core/pixel"
 )
 
 // Environment is a panorama: Width × Height texels of linear RGB, rows from straight up to straight
@@ -74,22 +72,6 @@ func step(v float64) float64 {
 		return 1
 	}
 	return 0
-}
-
-// Halves returns RGBA half floats, little endian, for a texture.
-func (e *Environment) Halves() []byte {
-	out := make([]byte, 0, len(e.Pix)/3*8)
-	put := func(v float32) {
-		h := pixel.Half(v)
-		out = append(out, byte(h), byte(h>>8))
-	}
-	for i := 0; i < len(e.Pix); i += 3 {
-		put(e.Pix[i])
-		put(e.Pix[i+1])
-		put(e.Pix[i+2])
-		put(1)
-	}
-	return out
 }
 
 // widestPicture bounds a panorama that is made of a picture, in px.

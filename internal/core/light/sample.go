@@ -57,30 +57,32 @@ func (s *Sky) unturned(d geom.Vec3) geom.Vec3 {
 	return geom.Vec3{X: s.cos*d.X - s.sin*d.Z, Y: d.Y, Z: s.cos*d.Z + s.sin*d.X}
 }
 
-func (s *Sky) place(d geom.Vec3) (x, y float64) {
-	d = s.unturned(d)
-	x = math.Atan2(float64(d.Z), float64(d.X)) / (2 * math.Pi) * float64(s.env.Width)
+// place is where a direction lies on the panorama, in texels.
+func (e *Environment) place(d geom.Vec3) (x, y float64) {
+	x = math.Atan2(float64(d.Z), float64(d.X)) / (2 * math.Pi) * float64(e.Width)
 	if x < 0 {
-		x += float64(s.env.Width)
+		x += float64(e.Width)
 	}
-	return x, math.Acos(float64(max(-1, min(1, d.Y)))) / math.Pi * float64(s.env.Height)
+	return x, math.Acos(float64(max(-1, min(1, d.Y)))) / math.Pi * float64(e.Height)
 }
 
-// Light is what comes from a direction of length 1.
-func (s *Sky) Light(d geom.Vec3) geom.Vec3 {
-	x, y := s.place(d)
+// along is the light from a direction of length 1, smoothly between texels.
+func (e *Environment) along(d geom.Vec3) geom.Vec3 {
+	x, y := e.place(d)
 	x, y = x-0.5, y-0.5
 	i, j := math.Floor(x), math.Floor(y)
 	fx, fy := float32(x-i), float32(y-j)
-	e := s.env
 	a, b := e.texel(int(i), int(j)), e.texel(int(i)+1, int(j))
 	c, f := e.texel(int(i), int(j)+1), e.texel(int(i)+1, int(j)+1)
-	return a.Lerp(b, fx).Lerp(c.Lerp(f, fx), fy).Mul(s.scale)
+	return a.Lerp(b, fx).Lerp(c.Lerp(f, fx), fy)
 }
+
+// Light is what comes from a direction of length 1.
+func (s *Sky) Light(d geom.Vec3) geom.Vec3 { return s.env.along(s.unturned(d)).Mul(s.scale) }
 
 // Density is how often Sample gives a direction, by solid angle.
 func (s *Sky) Density(d geom.Vec3) float64 {
-	x, y := s.place(d)
+	x, y := s.env.place(s.unturned(d))
 	i, j := min(s.env.Width-1, int(x)), min(s.env.Height-1, int(y))
 	return (s.columns[j][i+1] - s.columns[j][i]) / s.rows[s.env.Height] / s.solid(j)
 }

@@ -51,11 +51,13 @@ type Surface struct {
 	Shape float64 `json:"shape"` // times the height moves it in stills; 0 for not at all
 	Cut   float64 `json:"cut"`   // opacity below which it is cut away; 0 has it fade
 	Glow  float64 `json:"glow"`  // times what it emits
+	Halo  float64 `json:"halo"`  // how much of what it emits spreads round it in the picture; 0 not at all
+	Both  bool    `json:"both"`  // faces are seen from behind too
 }
 
 // Default is how assets are shown at first.
 func Default() Setup {
-	return Setup{Sky: All[0].Name, Strength: 1, Backdrop: Backdrop{Kind: BackColour, Hex: "#2f2f2f", Blur: 0.5, Dim: 1, Ground: true}, Lamps: []Lamp{}, Frames: []Frame{}, Surface: Surface{Shape: 1, Cut: 0.5, Glow: 1}}
+	return Setup{Sky: All[0].Name, Strength: 1, Backdrop: Backdrop{Kind: BackColour, Hex: "#2f2f2f", Blur: 0.5, Dim: 1, Ground: true}, Lamps: []Lamp{}, Frames: []Frame{}, Surface: Surface{Shape: 1, Cut: 0.5, Glow: 1, Halo: 0.3}}
 }
 
 // Limits of a setup.
@@ -98,8 +100,8 @@ func (s *Setup) Check() error {
 		return fmt.Errorf("%d lamps are more than %d", len(s.Lamps), MaxLamps)
 	case len(s.Frames) > MaxFrames:
 		return fmt.Errorf("%d frames are more than %d", len(s.Frames), MaxFrames)
-	case !within(s.Surface.Shape, 0, 20) || !within(s.Surface.Cut, 0, 1) || !within(s.Surface.Glow, 0, 1000):
-		return errors.New("shape goes from 0 to 20, the cut from 0 to 1, the glow from 0 to 1000")
+	case !within(s.Surface.Shape, 0, 20) || !within(s.Surface.Cut, 0, 1) || !within(s.Surface.Glow, 0, 1000) || !within(s.Surface.Halo, 0, 1):
+		return errors.New("shape goes from 0 to 20, the cut from 0 to 1, the glow from 0 to 1000, the halo from 0 to 1")
 	}
 	for i := range s.Lamps {
 		if err := s.Lamps[i].Check(); err != nil {

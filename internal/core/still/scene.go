@@ -12,8 +12,8 @@ import (
 	"crust/internal/core/uv"
 )
 
-// Maps are a set's channels as squares of Size² texels from the top left, 0–65535 each; the height is in metres. Emissive and Opacity are
-// nil where no layer lays them down, and Height where it is 0 all over.
+// Maps are a set's channels as squares of Size² texels from the top left, 0–65535 each; the height is in metres. Emissive, Opacity and
+// Occlusion are nil where there are none, and Height where it is 0 all over.
 type Maps struct {
 	Size             int
 	Base             [3][]uint16 // sRGB
@@ -21,6 +21,7 @@ type Maps struct {
 	Normal           [2][]uint16 // tangent space, green up; 32768 is 0
 	Emissive         [3][]uint16 // sRGB
 	Opacity          []uint16
+	Occlusion        []uint16
 	Height           []float32
 	EmissiveStrength float32 // nits in units of the light of 1; 1 when 0
 }
@@ -29,6 +30,7 @@ type Maps struct {
 type Look struct {
 	Shape float32 // so many times as high as it is the height moves the surface; 0 not at all
 	Cut   float32 // opacity below which it is cut away; 0 has it fade instead
+	Both  bool    // faces are seen from behind too; those that let something through always are
 	Faces int     // about as many faces as a surface that is moved is cut into; 0 for DefaultFaces
 }
 
@@ -50,13 +52,14 @@ type Scene struct {
 	set     []int32 // by face
 	maps    []*Maps
 	cut     float32
+	both    bool
 	box     geom.Box
 	eps     float32
 }
 
 // NewScene puts a model with the maps of its sets together; sets whose maps are nil are left out.
 func NewScene(ctx context.Context, m *mesh.Model, sets []uv.Set, maps []*Maps, look Look) (*Scene, error) {
-	s := &Scene{maps: maps, cut: look.Cut}
+	s := &Scene{maps: maps, cut: look.Cut, both: look.Both}
 	tangents := m.Tangents()
 	weld := m.WeldNear(m.Tolerance()) // what lies in one place stays together
 	area := 0.0
@@ -284,7 +287,8 @@ type texel struct {
 	base, emissive geom.Vec3
 	rough, metal   float32
 	normal         geom.Vec3
-	opacity        float32
+
+	height, occlusion, opacity float32 // only as channels
 }
 
 func (m *Maps) read(at geom.Vec2, out *texel) {
@@ -317,12 +321,30 @@ func (m *Maps) read(at geom.Vec2, out *texel) {
 	}
 }
 
+// readRest reads what light does not ask for.
+func (m *Maps) readRest(at geom.Vec2, out *texel) {
+	out.height, out.occlusion, out.opacity = 0, 1, m.opacityAt(at)
+	if m.Height != nil {
+		out.height = m.heightAt(at, true)
+	}
+	if m.Occlusion != nil {
+		out.occlusion = m.plain(m.Occlusion, at)
+	}
+	if s := m.EmissiveStrength; s > 0 {
+		out.emissive = out.emissive.Mul(1 / s)
+	}
+}
+
 func (m *Maps) opacityAt(at geom.Vec2) float32 {
 	if m.Opacity == nil {
 		return 1
 	}
+	return m.plain(m.Opacity, at)
+}
+
+// plain is a plane's value at a place, 0–1.
+func (m *Maps) plain(o []uint16, at geom.Vec2) float32 {
 	a, b, c, d, fx, fy := m.between(at, true)
-	o := m.Opacity
 	return ((float32(o[a])*(1-fx)+float32(o[b])*fx)*(1-fy) + (float32(o[c])*(1-fx)+float32(o[d])*fx)*fy) * (1. / 65535)
 }
 
@@ -336,8 +358,9 @@ type met struct {
 	maps       *Maps
 }
 
-// meet finds the first place of the model along a ray that is not cut away; chance decides where it fades.
-func (s *Scene) meet(o, d geom.Vec3, far float32, k *walker, chance func() float32, out *met) bool {
+// meet finds the first place of the model along a ray that is not cut away; chance decides where it fades, and without it nothing is cut
+// away. A ray of the eye looks through faces from behind, unless they are seen from both sides.
+func (s *Scene) meet(o, d geom.Vec3, far float32, eye bool, k *walker, chance func() float32, out *met) bool {
 	gone := float32(0)
 	for range 64 {
 		h, ok := k.first(s.bvh, o, d, far-gone)
@@ -349,16 +372,19 @@ func (s *Scene) meet(o, d geom.Vec3, far float32, k *walker, chance func() float
 		w := 1 - h.U - h.V
 		m := s.maps[s.set[h.Tri]]
 		at := geom.Vec2{X: a.uv.X*w + b.uv.X*h.U + c.uv.X*h.V, Y: a.uv.Y*w + b.uv.Y*h.U + c.uv.Y*h.V}
-		if m.Opacity != nil {
-			if op := m.opacityAt(at); s.cut > 0 && op < s.cut || s.cut == 0 && op < 1 && chance() >= op {
-				o = o.Add(d.Mul(h.T + s.eps))
-				gone += h.T + s.eps
-				continue
-			}
-		}
 		p, q, r := s.place[i], s.place[i+1], s.place[i+2]
-		out.at = geom.Bary(p, q, r, h.U, h.V)
 		out.out = q.Sub(p).Cross(r.Sub(p)).Norm()
+		through := eye && !s.both && m.Opacity == nil && out.out.Dot(d) > 0
+		if m.Opacity != nil && chance != nil {
+			op := m.opacityAt(at)
+			through = s.cut > 0 && op < s.cut || s.cut == 0 && op < 1 && chance() >= op
+		}
+		if through {
+			o = o.Add(d.Mul(h.T + s.eps))
+			gone += h.T + s.eps
+			continue
+		}
+		out.at = geom.Bary(p, q, r, h.U, h.V)
 		out.n = geom.Bary(a.n, b.n, c.n, h.U, h.V).Norm()
 		out.t, out.sign, out.uv, out.maps, out.far = geom.Bary(a.t, b.t, c.t, h.U, h.V), a.sign, at, m, gone+h.T
 		return true
@@ -371,7 +397,7 @@ func (s *Scene) open(o, d geom.Vec3, far float32, k *walker, chance func() float
 	var out met
 	for i := range s.maps {
 		if s.maps[i] != nil && s.maps[i].Opacity != nil {
-			return !s.meet(o, d, far, k, chance, &out)
+			return !s.meet(o, d, far, false, k, chance, &out)
 		}
 	}
 	_, hit := k.first(s.bvh, o, d, far)
@@ -382,6 +408,7 @@ func (s *Scene) open(o, d geom.Vec3, far float32, k *walker, chance func() float
 type walker struct {
 	accel.Stream
 	rays int64
+	glow geom.Vec3 // what the place that was last seen emits
 }
 
 func (k *walker) first(b *accel.BVH, o, d geom.Vec3, far float32) (accel.Hit, bool) {

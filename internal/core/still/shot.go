@@ -27,6 +27,7 @@ const (
 	LeastSize, MostSize       = 16, 8192
 	LeastSamples, MostSamples = 1, 16384
 	DefaultSamples            = 128
+	MostOver                  = 8
 )
 
 // Shot is a still that is wanted.
@@ -36,11 +37,11 @@ type Shot struct {
 	Maps    []*Maps // by set, see Evaluate
 	Setup   light.Setup
 	Sky     *light.Environment // of surroundings that are a picture; nil for those that ship
-	Frame   *light.Frame       // nil for a view that fits the model
 	Long    int                // px of the longer side
 	Wide    float64            // proportion without a frame; 0 for 4 : 3
-	Samples int
-	Clear   bool // nothing stands behind the model
+	Over    int                // it is made so many times as large and then scaled down; 0 is 1
+	Samples int                // a pixel of the still
+	Clear   bool               // nothing stands behind the model
 	Seed    uint32
 }
 
@@ -51,6 +52,9 @@ func (s *Shot) Check() error {
 	}
 	if s.Samples < LeastSamples || s.Samples > MostSamples {
 		return fmt.Errorf("%d samples a pixel are not offered; it is %d to %d", s.Samples, LeastSamples, MostSamples)
+	}
+	if s.Over < 0 || s.Over > MostOver || s.Long*max(1, s.Over) > MostSize {
+		return fmt.Errorf("a still of %d px cannot be made %d times as large; it is up to %d times, and %d px", s.Long, s.Over, MostOver, MostSize)
 	}
 	return s.Setup.Check()
 }
@@ -100,7 +104,7 @@ func packed(c *compose.Canvas, ch *compose.Channels) *Maps {
 	for k := range 3 {
 		m.Base[k], m.Emissive[k] = put(ch.Base[k], 1, 0), put(ch.Emissive[k], 1, 0)
 	}
-	m.Rough, m.Metal, m.Opacity = put(ch.Roughness, 1, 0), put(ch.Metallic, 1, 0), put(ch.Opacity, 1, 0)
+	m.Rough, m.Metal, m.Opacity, m.Occlusion = put(ch.Roughness, 1, 0), put(ch.Metallic, 1, 0), put(ch.Opacity, 1, 0), put(ch.AO, 1, 0)
 	if !slices.ContainsFunc(m.Opacity, func(v uint16) bool { return v < 65535 }) {
 		m.Opacity = nil // a layer asks for it and lets nothing through
 	}
@@ -119,8 +123,14 @@ func packed(c *compose.Canvas, ch *compose.Channels) *Maps {
 	return m
 }
 
-// Ready makes the shot's scene and tracer.
-func (s *Shot) Ready(ctx context.Context) (*Tracer, error) {
+// Each is how many samples each pixel that is followed has: those of a pixel of the still are shared among the pixels it is made of.
+func (s *Shot) Each() int {
+	over := max(1, s.Over)
+	return (s.Samples + over*over - 1) / (over * over)
+}
+
+// Scene makes the shot's scene.
+func (s *Shot) Scene(ctx context.Context) (*Scene, error) {
 	if err := s.Check(); err != nil {
 		return nil, err
 	}
@@ -131,31 +141,42 @@ func (s *Shot) Ready(ctx context.Context) (*Tracer, error) {
 	}
 	// Half as many faces as the picture has pixels show about all that it can.
 	faces := min(DefaultFaces, max(100_000, s.Long*s.Long/3))
-	scene, err := NewScene(ctx, s.Model, s.Sets, s.Maps, Look{Shape: float32(s.Setup.Surface.Shape), Cut: float32(s.Setup.Surface.Cut), Faces: faces})
+	scene, err := NewScene(ctx, s.Model, s.Sets, s.Maps, Look{Shape: float32(s.Setup.Surface.Shape), Cut: float32(s.Setup.Surface.Cut), Both: s.Setup.Surface.Both, Faces: faces})
 	if err != nil {
 		return nil, err
 	}
 	if scene.Faces() == 0 {
 		return nil, errors.New("no face of the model has a place on a texture set, so there is nothing to show; lay it out in Intake")
 	}
+	return scene, nil
+}
+
+// Tracer makes a picture of the shot ready: through a frame, or with nil in a view that fits the model, of the surface in its light or with its
+// name of a channel.
+func (s *Shot) Tracer(scene *Scene, f *light.Frame, channel string) (*Tracer, error) {
+	show, err := ChannelOf(channel)
+	if err != nil {
+		return nil, err
+	}
 	wide, high := 4., 3.
 	cam := Camera{}
 	if s.Wide > 0 {
 		wide, high = s.Wide, 1
 	}
-	if f := s.Frame; f != nil {
+	if f != nil {
 		wide, high = float64(f.Wide), float64(f.High)
 		cam = Camera{Eye: geom.FromArray(f.Eye), At: geom.FromArray(f.At)}
 		cam.Focal(float64(f.Mm), wide, high)
 	} else {
 		cam = Fit(scene, wide/high)
 	}
-	set := Settings{Width: s.Long, Height: s.Long, Seed: s.Seed, Exposure: float32(Base * math.Exp2(s.Setup.Exposure))}
+	set := Settings{Width: s.Long, Height: s.Long, Over: max(1, s.Over), Seed: s.Seed, Show: show, Halo: float32(s.Setup.Surface.Halo), Exposure: float32(Base * math.Exp2(s.Setup.Exposure))}
 	if wide > high {
 		set.Height = max(1, int(float64(s.Long)*high/wide+0.5))
 	} else {
 		set.Width = max(1, int(float64(s.Long)*wide/high+0.5))
 	}
+	set.Width, set.Height = set.Width*set.Over, set.Height*set.Over
 	of, err := Lit(&s.Setup, s.Sky)
 	if err != nil {
 		return nil, err
@@ -234,21 +255,47 @@ func Untone(c geom.Vec3) geom.Vec3 {
 	return c.Mul(scale).Add(geom.Vec3{X: off, Y: off, Z: off})
 }
 
-// Shown is a picture as a screen shows it: exposed, toned, in sRGB, with its alpha.
+// screen is a pixel as a screen shows it, linear for colours, with its alpha; the colour is not multiplied by that.
+func (t *Tracer) screen(px []float32) (geom.Vec3, float32) {
+	a := min(1, max(0, px[3]))
+	c := geom.Vec3{X: px[0], Y: px[1], Z: px[2]}
+	if t.set.Show != nil {
+		return t.set.Show.screen(c, a, t.set.Backdrop.Colour, t.set.Backdrop.Clear)
+	}
+	c = c.Mul(t.set.Exposure)
+	if a > 0 && a < 1 {
+		c = c.Mul(1 / a)
+	}
+	return Tone(c), a
+}
+
+// Shown is a picture as a screen shows it: exposed, toned, in sRGB, with its alpha, and scaled down where it was made larger.
 func (t *Tracer) Shown(p *Picture) *image.NRGBA {
-	out := image.NewNRGBA(image.Rect(0, 0, p.Width, p.Height))
-	_ = par.Blocks(context.Background(), p.Width*p.Height, 1<<14, func(_, from, to int) {
-		for i := from; i < to; i++ {
-			a := min(1, max(0, p.Pix[4*i+3]))
-			c := geom.Vec3{X: p.Pix[4*i], Y: p.Pix[4*i+1], Z: p.Pix[4*i+2]}.Mul(t.set.Exposure)
-			if a > 0 && a < 1 {
-				c = c.Mul(1 / a)
+	over := t.set.Over
+	p = t.haloed(p)
+	out := image.NewNRGBA(image.Rect(0, 0, p.Width/over, p.Height/over))
+	encode := pixel.ToSRGB
+	if t.set.Show != nil && !t.set.Show.colour {
+		encode = func(v float32) float32 { return v }
+	}
+	_ = par.Blocks(context.Background(), out.Rect.Dy(), 8, func(_, from, to int) {
+		for y := from; y < to; y++ {
+			for x := range out.Rect.Dx() {
+				var sum geom.Vec3
+				all := float32(0)
+				for j := range over * over {
+					c, a := t.screen(p.Pix[4*((y*over+j/over)*p.Width+x*over+j%over):])
+					sum, all = sum.Add(geom.Vec3{X: geom.Clamp01(c.X), Y: geom.Clamp01(c.Y), Z: geom.Clamp01(c.Z)}.Mul(a)), all+a
+				}
+				if all > 0 {
+					sum = sum.Mul(1 / all)
+				}
+				to := out.Pix[out.PixOffset(x, y):]
+				for k, v := range sum.Array() {
+					to[k] = pixel.Q8(encode(v))
+				}
+				to[3] = pixel.Q8(all / float32(over*over))
 			}
-			c = Tone(c)
-			for k, v := range c.Array() {
-				out.Pix[4*i+k] = pixel.Q8(pixel.ToSRGB(min(1, max(0, v))))
-			}
-			out.Pix[4*i+3] = pixel.Q8(a)
 		}
 	})
 	return out
@@ -261,29 +308,39 @@ func (t *Tracer) WritePNG(w io.Writer, p *Picture) error {
 	if t.set.Backdrop.Clear {
 		channels = 4
 	}
-	pix := make([]uint8, 0, channels*p.Width*p.Height)
+	pix := make([]uint8, 0, channels*len(img.Pix)/4)
 	for i := 0; i < len(img.Pix); i += 4 {
 		pix = append(pix, img.Pix[i:i+channels]...)
 	}
-	return imgfile.WritePNG(w, &imgfile.Image{Width: p.Width, Height: p.Height, Channels: channels, Bits: 8, Pix8: pix, SRGB: true}, 6)
+	return imgfile.WritePNG(w, &imgfile.Image{Width: img.Rect.Dx(), Height: img.Rect.Dy(), Channels: channels, Bits: 8, Pix8: pix, SRGB: true}, 6)
 }
 
-// WriteEXR writes the light itself, linear, exposed but not toned; premultiplied by alpha where there is one.
+// WriteEXR writes the light itself, linear, exposed but not toned, or a channel's values; premultiplied by alpha where there is one.
 func (t *Tracer) WriteEXR(w io.Writer, p *Picture) error {
-	channels := 3
-	if t.set.Backdrop.Clear {
+	channels, exposure := 3, t.set.Exposure
+	if t.set.Backdrop.Clear || t.set.Show != nil {
 		channels = 4
 	}
-	pix := make([]float32, 0, channels*p.Width*p.Height)
-	for i := 0; i < len(p.Pix); i += 4 {
-		for k := range 3 {
-			pix = append(pix, p.Pix[i+k]*t.set.Exposure)
-		}
-		if channels == 4 {
-			pix = append(pix, p.Pix[i+3])
-		}
+	if t.set.Show != nil {
+		exposure = 1
 	}
-	return imgfile.WriteEXR(w, p.Width, p.Height, channels, pix)
+	over := t.set.Over
+	p = t.haloed(p)
+	wide, high := p.Width/over, p.Height/over
+	pix := make([]float32, 0, channels*wide*high)
+	for i := range wide * high {
+		var sum [4]float32
+		for j := range over * over {
+			for k, v := range p.Pix[4*((i/wide*over+j/over)*p.Width+i%wide*over+j%over):][:4] {
+				sum[k] += v / float32(over*over)
+			}
+		}
+		for k := range 3 {
+			sum[k] *= exposure
+		}
+		pix = append(pix, sum[:channels]...)
+	}
+	return imgfile.WriteEXR(w, wide, high, channels, pix)
 }
 
 // Noise is about how far the pixels of a picture are from what they will be, in parts of 255 as a screen shows it. It

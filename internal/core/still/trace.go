@@ -54,13 +54,17 @@ type Settings struct {
 	Bounces       int // 0 for 6
 	Seed          uint32
 	Backdrop      Backdrop
-	Exposure      float32 // times the light; 0 is 1
+	Exposure      float32  // times the light; 0 is 1
+	Show          *Channel // instead of the surface in its light
+	Halo          float32  // how much of what is emitted spreads round it
+	Over          int      // Width and Height are so many times those of the picture that is made of it; 0 is 1
 }
 
 // Picture is light as it fell: linear RGB before exposure, and alpha, by row from the top left, and how many samples each pixel has.
 type Picture struct {
 	Width, Height int
 	Pix           []float32 // four a pixel
+	Glow          []float32 // three a pixel: what the model itself emits, for its halo; nil where there is none
 	Samples       int
 }
 
@@ -95,6 +99,7 @@ func NewTracer(s *Scene, of Lights, cam Camera, set Settings) *Tracer {
 	if set.Exposure == 0 {
 		set.Exposure = 1
 	}
+	set.Over = max(1, set.Over)
 	if of.Unit == 0 {
 		of.Unit = 1
 	}
@@ -148,12 +153,22 @@ func NewTracer(s *Scene, of Lights, cam Camera, set Settings) *Tracer {
 	return t
 }
 
+// Over is how many times as large the picture is made as it becomes.
+func (t *Tracer) Over() int { return t.set.Over }
+
+// Samples is how many there are to a pixel of what is made of a picture.
+func (t *Tracer) Samples(p *Picture) int { return p.Samples * t.set.Over * t.set.Over }
+
 // Rays is how many have been followed so far.
 func (t *Tracer) Rays() int64 { return t.rays.Load() }
 
 // Picture makes an empty picture for the tracer.
 func (t *Tracer) Picture() *Picture {
-	return &Picture{Width: t.set.Width, Height: t.set.Height, Pix: make([]float32, 4*t.set.Width*t.set.Height)}
+	p := &Picture{Width: t.set.Width, Height: t.set.Height, Pix: make([]float32, 4*t.set.Width*t.set.Height)}
+	if t.set.Halo > 0 && t.set.Show == nil && t.scene.emits() {
+		p.Glow = make([]float32, 3*t.set.Width*t.set.Height)
+	}
+	return p
 }
 
 // blockRows is how many rows are followed at a time.
@@ -162,7 +177,7 @@ const blockRows = 4
 // Add adds samples to each pixel of a picture. Rows that are done before the context ends are lost with the others: a picture always has as
 // many samples everywhere.
 func (t *Tracer) Add(ctx context.Context, p *Picture, samples int, share func(float64)) error {
-	sum := make([]float32, len(p.Pix))
+	sum, glow := make([]float32, len(p.Pix)), make([]float32, len(p.Glow))
 	rows := (p.Height + blockRows - 1) / blockRows
 	done := make(chan int, rows)
 	told := make(chan struct{})
@@ -192,6 +207,11 @@ func (t *Tracer) Add(ctx context.Context, p *Picture, samples int, share func(fl
 					sum[at+1] += c.Y
 					sum[at+2] += c.Z
 					sum[at+3] += alpha
+					if p.Glow != nil {
+						for c, v := range k.glow.Array() {
+							glow[at/4*3+c] += v
+						}
+					}
 				}
 			}
 		}
@@ -205,6 +225,9 @@ func (t *Tracer) Add(ctx context.Context, p *Picture, samples int, share func(fl
 	all := float32(p.Samples + samples)
 	for i := range p.Pix {
 		p.Pix[i] = (p.Pix[i]*float32(p.Samples) + sum[i]) / all
+	}
+	for i := range p.Glow {
+		p.Glow[i] = (p.Glow[i]*float32(p.Samples) + glow[i]) / all
 	}
 	p.Samples += samples
 	return nil
@@ -226,6 +249,9 @@ func (t *Tracer) pixel(x, y int, s *sampler, k *walker) (geom.Vec3, float32) {
 	u := (2*(float32(x)+0.5+tent(a)) - float32(t.set.Width)) / h * t.cam.Tall
 	v := (h - 2*(float32(y)+0.5+tent(b))) / h * t.cam.Tall
 	d := t.frame[2].Add(t.frame[0].Mul(u)).Add(t.frame[1].Mul(v)).Norm()
+	if t.set.Show != nil {
+		return t.flat(t.cam.Eye, d, s, k)
+	}
 	return t.follow(t.cam.Eye, d, s, k)
 }
 
@@ -236,6 +262,7 @@ func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *walker) (sum geom.Vec3, a
 	through := geom.Vec3{X: 1, Y: 1, Z: 1}
 	chance := func() float32 { a, _ := s.two(); return a }
 	density := float32(0) // of the last way, for weighing
+	k.glow = geom.Vec3{}
 	add := func(bounce int, c geom.Vec3) {
 		c = times(through, c)
 		if bounce > 1 {
@@ -247,7 +274,7 @@ func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *walker) (sum geom.Vec3, a
 	}
 	var m met
 	for bounce := range t.set.Bounces + 1 {
-		hit := t.scene.meet(o, d, math.MaxFloat32, k, chance, &m)
+		hit := t.scene.meet(o, d, math.MaxFloat32, bounce == 0, k, chance, &m)
 		if bounce > 0 {
 			far := float32(math.MaxFloat32)
 			if hit {
@@ -281,6 +308,9 @@ func (t *Tracer) follow(o, d geom.Vec3, s *sampler, k *walker) (sum geom.Vec3, a
 		surf.ready(x.rough, lv.Z)
 		if x.emissive != (geom.Vec3{}) {
 			add(bounce, x.emissive)
+			if bounce == 0 {
+				k.glow = x.emissive
+			}
 		}
 		at := m.at.Add(m.out.Mul(t.scene.eps))
 		t.lit(at, &m, func(l, c geom.Vec3, p float32) {

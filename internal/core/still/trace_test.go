@@ -154,7 +154,7 @@ func TestLampsAgainstClosedForms(t *testing.T) {
 				a, b := s.two()
 				d := tr.frame[2].Add(tr.frame[0].Mul((2*(float32(x)+a) - 8) / 8 * 0.2)).Add(tr.frame[1].Mul((8 - 2*(float32(y)+b)) / 8 * 0.2)).Norm()
 				var m met
-				if !floor.meet(from.Eye, d, 100, &k, nil, &m) {
+				if !floor.meet(from.Eye, d, 100, false, &k, nil, &m) {
 					continue
 				}
 				surf := skin{base: geom.Vec3{X: 1, Y: 1, Z: 1}, metal: 1}

@@ -59,7 +59,7 @@ class App {
     this.stage(document.body.dataset.stage, false);
     const ws = location.protocol === 'https:' ? 'wss' : 'ws';
     this.viewport.api = this.api;
-    this.ready = this.viewport.loadEnvironment('quay').catch(() => toast('The light could not be loaded; reload the page.'));
+    this.viewport.failed = words => toast(words);
     this.socket = new Socket(`${ws}://${location.host}${this.api}/socket?author=${author()}`, {
       open: () => this.look(true),
       event: e => this.event(e),

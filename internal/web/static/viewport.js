@@ -86,8 +86,7 @@ export class Viewport {
     this.frames = 0;
     this.nine = false; // a square that repeats is shown with its copies
     this.shaped = null; // how much the height moves the surface; null for not at all
-    // Without graphics hardware multisampling triples the time of a frame, a large environment takes many seconds to
-    // filter, and shadows one each.
+    // Without graphics hardware multisampling triples the time of a frame, and shadows take as long as several.
     this.software = drawsInSoftware();
     const r = this.renderer = new THREE.WebGLRenderer({ canvas, antialias: !this.software, preserveDrawingBuffer: true });
     r.toneMapping = THREE.NeutralToneMapping;
@@ -100,11 +99,11 @@ export class Viewport {
     this.camera = new THREE.PerspectiveCamera(32, 1, 0.01, 100);
     this.light = new THREE.DirectionalLight('#fff2e0', 2.3);
     this.light.castShadow = true;
-    this.light.shadow.mapSize.setScalar(this.software ? 1024 : 2048);
+    this.light.shadow.mapSize.setScalar(this.software ? 512 : 2048);
     this.light.shadow.bias = -0.0006;
     this.light.shadow.normalBias = 0.02;
-    this.light.shadow.radius = 4;
-    this.light.shadow.blurSamples = this.software ? 8 : 16;
+    this.light.shadow.radius = this.software ? 2 : 4;
+    this.light.shadow.blurSamples = this.software ? 4 : 16;
     s.add(this.light, this.light.target);
     this.orbit = new OrbitControls(this.camera, canvas);
     this.orbit.enableDamping = false;
@@ -126,28 +125,17 @@ export class Viewport {
   }
 
   /** Lights the model by surroundings; asked again for others, the last asked for hold. */
-  async loadEnvironment(name = 'quay') {
+  async loadEnvironment(name) {
     if (this.skyName === name) return;
     this.skyName = name;
-    const own = name.startsWith('picture:') && name.slice(8), wide = this.software ? 128 : 512;
-    const answer = await fetch(own ? `${this.api}/sky/${own}/${wide}` : `/api/surroundings/${name}/${wide}`);
+    const own = name.startsWith('picture:') && name.slice(8), size = this.software ? 128 : 256;
+    const answer = await fetch(own ? `${this.api}/sky/${own}/${size}` : `/api/surroundings/${name}/${size}`);
     if (!answer.ok) throw new Error('The surroundings could not be loaded.');
-    const b = await answer.arrayBuffer();
+    const px = new Uint16Array(await answer.arrayBuffer());
     if (this.skyName !== name) return;
-    const px = new Uint16Array(b);
-    const width = Math.round(Math.sqrt(px.length / 2));
-    const t = new THREE.DataTexture(px, width, width / 2, THREE.RGBAFormat, THREE.HalfFloatType, THREE.EquirectangularReflectionMapping);
-    t.minFilter = t.magFilter = THREE.LinearFilter;
-    // Rows are stored from the top; WebGL's first row is the bottom.
-    const flipped = new Uint16Array(px.length), row = width * 4;
-    for (let y = 0; y < width / 2; y++) flipped.set(px.subarray(y * row, (y + 1) * row), (width / 2 - 1 - y) * row);
-    t.image.data = flipped;
-    t.needsUpdate = true;
-    const gen = this.software ? new SmallLight(this.renderer) : new THREE.PMREMGenerator(this.renderer);
-    this.scene.environment?.dispose();
-    this.scene.environment = gen.fromEquirectangular(t).texture;
-    gen.dispose();
-    t.dispose();
+    const old = this.scene.environment;
+    this.scene.environment = cubeOf(px, size);
+    old?.dispose();
     this.backdrop();
     this.setTurn(this.turn);
   }
@@ -155,9 +143,8 @@ export class Viewport {
   /** Turns the light and the environment round the model, in radians. */
   setTurn(a) {
     this.turn = a;
-    // The library's panoramas begin half a turn from ours.
-    this.scene.environmentRotation.set(0, a + Math.PI, 0);
-    this.scene.backgroundRotation.set(0, a + Math.PI, 0);
+    this.scene.environmentRotation.set(0, a, 0);
+    this.scene.backgroundRotation.set(0, a, 0);
     const key = this.key || [0.55, 0.62, 0.56];
     const d = new THREE.Vector3(...key).applyAxisAngle(new THREE.Vector3(0, 1, 0), a);
     const size = this.size || 3;
@@ -173,7 +160,7 @@ export class Viewport {
     if (shown === this.litBy) return;
     this.litBy = shown;
     this.setup = setup;
-    this.loadEnvironment(setup.sky).catch(() => {});
+    this.loadEnvironment(setup.sky).catch(() => { this.dark = true; this.draw(); this.failed?.('The light could not be loaded; reload the page.'); });
     this.scene.environmentIntensity = setup.strength;
     this.renderer.toneMappingExposure = EXPOSURE * 2 ** setup.exposure;
     this.key = of.key;
@@ -665,9 +652,9 @@ export class Viewport {
     if (this.framed && this.box) this.frame(); else this.draw();
   }
 
-  /** Draws on the next frame, once however often it is asked. */
+  /** Draws on the next frame, once however often it is asked; nothing before the model and its light are there. */
   draw() {
-    if (this.waiting) return;
+    if (this.waiting || !this.sets.size || !this.scene.environment && !this.dark) return;
     this.waiting = true;
     requestAnimationFrame(() => {
       this.waiting = false;
@@ -754,7 +741,13 @@ export class Viewport {
     if (e.view === 'shape' && this.shaped !== null) this.arrange();
     this.applySet(e.set, s);
     if (e.set === this.flatSet) this.drawFlat();
-    this.draw();
+    this.drawAfter();
+  }
+
+  /** Draws what has come of several pictures in one frame, where a frame takes long. */
+  drawAfter() {
+    if (this.lag < 50) return this.draw();
+    this.afterTimer ||= setTimeout(() => { this.afterTimer = 0; this.draw(); }, Math.min(250, 1.5 * this.lag));
   }
 
   /** Lets go the pictures of channels that no layer lays down. */
@@ -1398,26 +1391,25 @@ function hand() {
 }
 
 /**
- * Filters an environment for every roughness on small faces. The library takes 256 px at least, for which a computer without graphics
- * hardware needs several seconds; the environment that it is given then is no finer than this.
+ * A cube of surroundings that the server has filtered for every roughness, level by level from size texels a side down to 4. The library
+ * counts the levels below the first, and takes the last of them but one for what is roughest.
  */
-class SmallLight extends THREE.PMREMGenerator {
-  _setSize() { this._cubeSize = 64; }
+function cubeOf(px, size) {
+  let at = 0;
+  const faces = n => Array.from({ length: 6 }, () => { const f = new THREE.DataTexture(px.subarray(at, at + 4 * n * n), n, n, THREE.RGBAFormat, THREE.HalfFloatType); at += 4 * n * n; return f; });
+  const t = new THREE.CubeTexture(faces(size));
+  for (let n = size / 2; n >= 4; n /= 2) t.mipmaps.push({ width: n, height: n, image: faces(n) });
+  t.type = THREE.HalfFloatType;
+  t.generateMipmaps = false;
+  t.minFilter = THREE.LinearMipmapLinearFilter;
+  t.isPMREMTexture = true;
+  t.needsUpdate = true;
+  return t;
 }
 
-/** A disc that catches the shadow and fades into the background. */
+/** A disc that is seen only where a shadow falls on it, as in stills; it has no cost of light. */
 function groundDisc() {
-  const c = document.createElement('canvas');
-  c.width = c.height = 256;
-  const g = c.getContext('2d');
-  const fade = g.createRadialGradient(128, 128, 20, 128, 128, 128);
-  fade.addColorStop(0, '#fff');
-  fade.addColorStop(0.45, '#bbb');
-  fade.addColorStop(1, '#000');
-  g.fillStyle = fade;
-  g.fillRect(0, 0, 256, 256);
-  const m = new THREE.MeshStandardMaterial({ color: '#55534f', roughness: 0.95, metalness: 0, transparent: true, alphaMap: new THREE.CanvasTexture(c), depthWrite: false });
-  const mesh = new THREE.Mesh(new THREE.CircleGeometry(1, 64), m);
+  const mesh = new THREE.Mesh(new THREE.CircleGeometry(1, 64), new THREE.ShadowMaterial({ opacity: 0.55, depthWrite: false }));
   mesh.rotation.x = -Math.PI / 2;
   mesh.receiveShadow = true;
   mesh.renderOrder = -1;

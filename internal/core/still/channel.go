@@ -1,0 +1,80 @@
+package still
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"crust/internal/core/compose"
+	"crust/internal/core/geom"
+	"crust/internal/core/pixel"
+)
+
+// Channel is one of the surface's channels as a still shows it: what its texels hold, without light.
+type Channel struct {
+	Name, Label string
+	colour      bool // sRGB; the others are plain values
+	value       func(x *texel) geom.Vec3
+	scale, lift float32 // bring a value to 0–1 for the screen
+}
+
+func grey(v float32) geom.Vec3 { return geom.Vec3{X: v, Y: v, Z: v} }
+
+// Channels lists them in the order in which they are offered. An EXR holds the values themselves: linear colours, metres of height, the
+// letters of the normal from -1 to 1.
+var Channels = []Channel{
+	{"base", "Base colour", true, func(x *texel) geom.Vec3 { return x.base }, 1, 0},
+	{"roughness", "Roughness", false, func(x *texel) geom.Vec3 { return grey(x.rough) }, 1, 0},
+	{"metallic", "Metallic", false, func(x *texel) geom.Vec3 { return grey(x.metal) }, 1, 0},
+	{"normal", "Normal", false, func(x *texel) geom.Vec3 { return x.normal }, 0.5, 0.5},
+	{"height", "Height", false, func(x *texel) geom.Vec3 { return grey(x.height) }, 0.5 / compose.HeightRange, 0.5},
+	{"occlusion", "Occlusion", false, func(x *texel) geom.Vec3 { return grey(x.occlusion) }, 1, 0},
+	{"emissive", "Emissive", true, func(x *texel) geom.Vec3 { return x.emissive }, 1, 0},
+	{"opacity", "Opacity", false, func(x *texel) geom.Vec3 { return grey(x.opacity) }, 1, 0},
+}
+
+// ChannelOf finds a channel by its name; the empty name is the surface in its light, which is nil.
+func ChannelOf(name string) (*Channel, error) {
+	if name == "" {
+		return nil, nil
+	}
+	var names []string
+	for i := range Channels {
+		if Channels[i].Name == name {
+			return &Channels[i], nil
+		}
+		names = append(names, Channels[i].Name)
+	}
+	return nil, fmt.Errorf("“%s” is not a channel that stills show; use %s", name, strings.Join(names, ", "))
+}
+
+// flat is what a channel holds where a ray meets the model, and 1, or nothing and 0.
+func (t *Tracer) flat(o, d geom.Vec3, s *sampler, k *walker) (geom.Vec3, float32) {
+	chance := func() float32 { a, _ := s.two(); return a }
+	if t.set.Show.Name == "opacity" {
+		chance = nil // also what is cut away has an opacity
+	}
+	var m met
+	if !t.scene.meet(o, d, math.MaxFloat32, true, k, chance, &m) {
+		return geom.Vec3{}, 0
+	}
+	var x texel
+	m.maps.read(m.uv, &x)
+	m.maps.readRest(m.uv, &x)
+	return t.set.Show.value(&x), 1
+}
+
+// screen is a pixel of a channel as a screen shows it, before it is encoded; alpha says how much of it the model covers.
+func (c *Channel) screen(v geom.Vec3, alpha float32, back geom.Vec3, clear bool) (geom.Vec3, float32) {
+	if alpha > 0 {
+		v = v.Mul(1 / alpha)
+	}
+	v = v.Mul(c.scale).Add(grey(c.lift))
+	if clear {
+		return v, alpha
+	}
+	if back = Tone(back); !c.colour {
+		back = geom.Vec3{X: pixel.ToSRGB(back.X), Y: pixel.ToSRGB(back.Y), Z: pixel.ToSRGB(back.Z)}
+	}
+	return v.Mul(alpha).Add(back.Mul(1 - alpha)), 1
+}
