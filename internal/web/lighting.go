@@ -2,7 +2,6 @@ package web
 
 import (
 	"bytes"
-	"fmt"
 	"image"
 	"image/color"
 	"image/png"
@@ -51,11 +50,16 @@ func horizonOf(of *light.Surroundings) []byte {
 	return b.Bytes()
 }
 
+// stillKinds are the forms that stills come in.
+var stillKinds = map[string]struct{ mime, ending string }{
+	"png": {"image/png", ".png"}, "sheet": {"image/png", ".png"}, "exr": {"image/x-exr", ".exr"}, "apng": {"image/apng", ".apng"}, "zip": {"application/zip", ".zip"}, "exrs": {"application/zip", ".zip"},
+}
+
 // still answers with the still that was made last.
 func (s *Server) still(c *echo.Context, a *studio.Asset) error {
 	format := c.Param("format")
-	kind := map[string]string{"png": "image/png", "exr": "image/x-exr", "apng": "image/apng", "zip": "application/zip"}[format]
-	if kind == "" {
+	kind, ok := stillKinds[format]
+	if !ok {
 		return echo.ErrNotFound
 	}
 	var b bytes.Buffer
@@ -66,9 +70,9 @@ func (s *Server) still(c *echo.Context, a *studio.Asset) error {
 	h := c.Response().Header()
 	h.Set("Cache-Control", "no-store")
 	if c.QueryParam("save") != "" {
-		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("%s.%s", name, format)}))
+		h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name + kind.ending}))
 	}
-	return c.Blob(http.StatusOK, kind, b.Bytes())
+	return c.Blob(http.StatusOK, kind.mime, b.Bytes())
 }
 
 // sky answers with a picture of the asset as a filtered cube of half floats.

@@ -41,6 +41,7 @@ import (
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
 	"crust/internal/core/pixel"
+	"crust/internal/core/still"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -396,7 +397,7 @@ func tables() map[string]any {
 	}
 	return map[string]any{"fonts": letters.Fonts, "brushes": brush.Built, "brushParams": brush.Params, "tips": brush.Tips, "hand": brush.Hand,
 		"dials": dials, "blends": blends, "sources": sources, "joins": strata.Joins, "physical": pixel.Physical, "laying": strata.Laying, "sourceKinds": strata.SourceKinds, "of": strata.Of, "normalOf": strata.NormalOf, "channels": strata.Channels, "clauses": field.Kinds, "maps": kinds,
-		"surroundings": light.All, "lampKinds": light.Kinds, "presets": deliver.Presets, "planeSources": append(deliver.Sources[:len(deliver.Sources):len(deliver.Sources)], deliver.MapSources()...), "formats": imgfile.Formats, "nameWords": deliver.NameWords, "scales": deliver.Scales, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
+		"surroundings": light.All, "lampKinds": light.Kinds, "stillChannels": still.Channels, "presets": deliver.Presets, "planeSources": append(deliver.Sources[:len(deliver.Sources):len(deliver.Sources)], deliver.MapSources()...), "formats": imgfile.Formats, "nameWords": deliver.NameWords, "scales": deliver.Scales, "sizes": studio.Sizes, "deliverSizes": deliver.Sizes, "qualities": studio.Qualities, "splits": uv.Splits, "setSizes": studio.SetSizes, "units": mesh.Units, "contents": layout.Contents, "sees": bake.SeesChoices, "ids": bake.IDChoices, "pictureEndings": imgfile.Endings(), "words": bring.Words}
 }
 
 func (s *Server) asset(c *echo.Context, a *studio.Asset) error {

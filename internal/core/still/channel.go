@@ -5,15 +5,15 @@ import (
 	"math"
 	"strings"
 
-	"crust/internal/core/compose"
 	"crust/internal/core/geom"
 	"crust/internal/core/pixel"
 )
 
 // Channel is one of the surface's channels as a still shows it: what its texels hold, without light.
 type Channel struct {
-	Name, Label string
-	colour      bool // sRGB; the others are plain values
+	Name        string `json:"name"`
+	Label       string `json:"label"`
+	colour      bool   // sRGB; the others are plain values
 	value       func(x *texel) geom.Vec3
 	scale, lift float32 // bring a value to 0–1 for the screen
 }
@@ -21,13 +21,13 @@ type Channel struct {
 func grey(v float32) geom.Vec3 { return geom.Vec3{X: v, Y: v, Z: v} }
 
 // Channels lists them in the order in which they are offered. An EXR holds the values themselves: linear colours, metres of height, the
-// letters of the normal from -1 to 1.
+// letters of the normal from -1 to 1. On a screen the height is grey in the middle, black and white as far below and above as it goes.
 var Channels = []Channel{
 	{"base", "Base colour", true, func(x *texel) geom.Vec3 { return x.base }, 1, 0},
 	{"roughness", "Roughness", false, func(x *texel) geom.Vec3 { return grey(x.rough) }, 1, 0},
 	{"metallic", "Metallic", false, func(x *texel) geom.Vec3 { return grey(x.metal) }, 1, 0},
 	{"normal", "Normal", false, func(x *texel) geom.Vec3 { return x.normal }, 0.5, 0.5},
-	{"height", "Height", false, func(x *texel) geom.Vec3 { return grey(x.height) }, 0.5 / compose.HeightRange, 0.5},
+	{"height", "Height", false, func(x *texel) geom.Vec3 { return grey(x.height) }, 0.5, 0.5},
 	{"occlusion", "Occlusion", false, func(x *texel) geom.Vec3 { return grey(x.occlusion) }, 1, 0},
 	{"emissive", "Emissive", true, func(x *texel) geom.Vec3 { return x.emissive }, 1, 0},
 	{"opacity", "Opacity", false, func(x *texel) geom.Vec3 { return grey(x.opacity) }, 1, 0},
@@ -64,12 +64,26 @@ func (t *Tracer) flat(o, d geom.Vec3, s *sampler, k *walker) (geom.Vec3, float32
 	return t.set.Show.value(&x), 1
 }
 
-// screen is a pixel of a channel as a screen shows it, before it is encoded; alpha says how much of it the model covers.
-func (c *Channel) screen(v geom.Vec3, alpha float32, back geom.Vec3, clear bool) (geom.Vec3, float32) {
+// highest is how far up or down the height goes anywhere, at least a tenth of a millimetre.
+func (s *Scene) highest() float32 {
+	most := float32(1e-4)
+	for _, m := range s.maps {
+		if m != nil {
+			for _, h := range m.Height {
+				most = max(most, h, -h)
+			}
+		}
+	}
+	return most
+}
+
+// screen is a pixel of a channel as a screen shows it, before it is encoded; alpha says how much of it the model covers, and most is what stands
+// for 1.
+func (c *Channel) screen(v geom.Vec3, alpha, most float32, back geom.Vec3, clear bool) (geom.Vec3, float32) {
 	if alpha > 0 {
 		v = v.Mul(1 / alpha)
 	}
-	v = v.Mul(c.scale).Add(grey(c.lift))
+	v = v.Mul(c.scale / most).Add(grey(c.lift))
 	if clear {
 		return v, alpha
 	}

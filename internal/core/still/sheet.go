@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"image/draw"
 	"io"
+	"slices"
 	"strings"
 
 	"crust/internal/core/geom"
@@ -64,15 +65,29 @@ func (v View) ChannelWords() string {
 	return "Lit"
 }
 
-// Sheet is a table of pictures with words above its columns and its rows.
+// Sheet is rows of pictures with words above them.
 type Sheet struct {
-	Title         string
-	Columns, Rows []string
-	Cells         [][]image.Image // by row; nil for one that is not there
+	Title string
+	Rows  []SheetRow
 }
 
-// SheetOf lays out pictures of views in several states, state by state: frames are rows; states, and channels within them, are columns.
-// Pictures that are missing at the end leave their places empty.
+// SheetRow is a row of a sheet.
+type SheetRow struct {
+	Words string // above all of it
+	Cells []SheetCell
+}
+
+// SheetCell is a picture with words above it; nil is one that is not there.
+type SheetCell struct {
+	Words   string
+	Picture *image.NRGBA
+}
+
+// abreast is how many pictures stand beside each other where there is one row alone.
+const abreast = 4
+
+// SheetOf lays out pictures of views in several states, state by state: frames are rows; states, and channels within them, are columns. A
+// row that is alone is broken into several. Pictures that are missing at the end leave their places empty.
 func SheetOf(title string, views []View, states []string, pictures []*image.NRGBA) (*image.NRGBA, error) {
 	channels := 1
 	for channels < len(views) && views[channels].Frame == views[0].Frame {
@@ -80,32 +95,31 @@ func SheetOf(title string, views []View, states []string, pictures []*image.NRGB
 	}
 	s := Sheet{Title: title}
 	for i := 0; i < len(views); i += channels {
-		s.Rows = append(s.Rows, views[i].FrameWords())
-		s.Cells = append(s.Cells, make([]image.Image, channels*len(states)))
-	}
-	for _, state := range states {
-		for _, v := range views[:channels] {
-			words := state
-			if channels > 1 || v.Channel != "" {
-				words = strings.TrimPrefix(words+" · "+v.ChannelWords(), " · ")
+		row := SheetRow{Words: views[i].FrameWords()}
+		for k, state := range states {
+			for j, v := range views[i : i+channels] {
+				cell := SheetCell{}
+				if at := k*len(views) + i + j; at < len(pictures) {
+					cell.Picture = pictures[at]
+				}
+				if i == 0 {
+					if cell.Words = state; channels > 1 || v.Channel != "" {
+						cell.Words = strings.TrimPrefix(state+" · "+v.ChannelWords(), " · ")
+					}
+				}
+				row.Cells = append(row.Cells, cell)
 			}
-			s.Columns = append(s.Columns, words)
+		}
+		s.Rows = append(s.Rows, row)
+	}
+	if of := s.Rows[0]; len(s.Rows) == 1 && len(of.Cells) > abreast {
+		s.Rows = nil
+		for part := range slices.Chunk(of.Cells, abreast) {
+			s.Rows = append(s.Rows, SheetRow{of.Words, part})
+			of.Words = ""
 		}
 	}
-	for i, c := range pictures {
-		view := i % len(views)
-		s.Cells[view/channels][i/len(views)*channels+view%channels] = c
-	}
 	return s.Draw()
-}
-
-// WriteSheet writes a sheet as PNG.
-func WriteSheet(w io.Writer, sheet *image.NRGBA) error {
-	pix := make([]uint8, 0, len(sheet.Pix)/4*3)
-	for i := 0; i < len(sheet.Pix); i += 4 {
-		pix = append(pix, sheet.Pix[i:i+3]...)
-	}
-	return imgfile.WritePNG(w, &imgfile.Image{Width: sheet.Rect.Dx(), Height: sheet.Rect.Dy(), Channels: 3, Bits: 8, Pix8: pix, SRGB: true}, 6)
 }
 
 // MostSheet bounds a sheet's sides in px.
@@ -113,14 +127,17 @@ const MostSheet = 16384
 
 // Draw lays the sheet out. Words are a fortieth of the widest picture high, or as high as can be read.
 func (s *Sheet) Draw() (*image.NRGBA, error) {
-	wide, rows := make([]int, len(s.Columns)), make([]int, len(s.Rows))
+	var wide []int
+	high, headed := make([]int, len(s.Rows)), make([]bool, len(s.Rows))
 	most := 0
-	for j, row := range s.Cells {
-		for i, c := range row {
-			if c != nil {
-				b := c.Bounds()
-				wide[i], rows[j] = max(wide[i], b.Dx()), max(rows[j], b.Dy())
-				most = max(most, b.Dx())
+	for j, row := range s.Rows {
+		for i, c := range row.Cells {
+			if i == len(wide) {
+				wide = append(wide, 0)
+			}
+			if headed[j] = headed[j] || c.Words != ""; c.Picture != nil {
+				b := c.Picture.Rect
+				wide[i], high[j], most = max(wide[i], b.Dx()), max(high[j], b.Dy()), max(most, b.Dx())
 			}
 		}
 	}
@@ -130,13 +147,12 @@ func (s *Sheet) Draw() (*image.NRGBA, error) {
 	for _, w := range wide {
 		across += w + gap
 	}
-	heads := headed(s.Columns)
-	if heads {
-		down += line
-	}
-	for j, h := range rows {
-		if down += h + gap; s.Rows[j] != "" {
-			down += line
+	for j, h := range high {
+		down += h + gap
+		for _, there := range []bool{headed[j], s.Rows[j].Words != ""} {
+			if there {
+				down += line
+			}
 		}
 	}
 	if across > MostSheet || down > MostSheet {
@@ -148,40 +164,39 @@ func (s *Sheet) Draw() (*image.NRGBA, error) {
 	y := gap
 	write(out, s.Title, gap, y, across-2*gap, cap, ink)
 	y += line
-	if heads {
-		x := gap
-		for i, words := range s.Columns {
-			write(out, words, x, y, wide[i], cap, quiet)
-			x += wide[i] + gap
+	for j, row := range s.Rows {
+		if row.Words != "" {
+			write(out, row.Words, gap, y, across-2*gap, cap, ink)
+			y += line
 		}
-		y += line
-	}
-	for j, row := range s.Cells {
-		if s.Rows[j] != "" {
-			write(out, s.Rows[j], gap, y, across-2*gap, cap, quiet)
+		if headed[j] {
+			x := gap
+			for i, c := range row.Cells {
+				write(out, c.Words, x, y, wide[i], cap, quiet)
+				x += wide[i] + gap
+			}
 			y += line
 		}
 		x := gap
-		for i, c := range row {
-			if c != nil {
-				b := c.Bounds()
-				at := image.Pt(x+(wide[i]-b.Dx())/2, y+(rows[j]-b.Dy())/2)
-				draw.Draw(out, b.Sub(b.Min).Add(at), c, b.Min, draw.Over)
+		for i, c := range row.Cells {
+			if p := c.Picture; p != nil {
+				at := image.Pt(x+(wide[i]-p.Rect.Dx())/2, y+(high[j]-p.Rect.Dy())/2)
+				draw.Draw(out, p.Rect.Add(at), p, p.Rect.Min, draw.Over)
 			}
 			x += wide[i] + gap
 		}
-		y += rows[j] + gap
+		y += high[j] + gap
 	}
 	return out, nil
 }
 
-func headed(words []string) bool {
-	for _, w := range words {
-		if w != "" {
-			return true
-		}
+// WriteSheet writes a sheet as PNG.
+func WriteSheet(w io.Writer, sheet *image.NRGBA) error {
+	pix := make([]uint8, 0, len(sheet.Pix)/4*3)
+	for i := 0; i < len(sheet.Pix); i += 4 {
+		pix = append(pix, sheet.Pix[i:i+3]...)
 	}
-	return false
+	return imgfile.WritePNG(w, &imgfile.Image{Width: sheet.Rect.Dx(), Height: sheet.Rect.Dy(), Channels: 3, Bits: 8, Pix8: pix, SRGB: true}, 6)
 }
 
 // write writes words from a place on, their capitals so many px high; what has no room is left away, and letters that the font lacks are

@@ -260,7 +260,7 @@ func (t *Tracer) screen(px []float32) (geom.Vec3, float32) {
 	a := min(1, max(0, px[3]))
 	c := geom.Vec3{X: px[0], Y: px[1], Z: px[2]}
 	if t.set.Show != nil {
-		return t.set.Show.screen(c, a, t.set.Backdrop.Colour, t.set.Backdrop.Clear)
+		return t.set.Show.screen(c, a, t.most, t.set.Backdrop.Colour, t.set.Backdrop.Clear)
 	}
 	c = c.Mul(t.set.Exposure)
 	if a > 0 && a < 1 {

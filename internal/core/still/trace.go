@@ -88,6 +88,7 @@ type Tracer struct {
 	below float32      // height of the ground
 	bare  geom.Vec3    // what ground takes of the sky when nothing stands on it
 	rays  atomic.Int64 // that were followed
+	most  float32      // what a channel's 1 on the screen stands for
 	wide  float32
 }
 
@@ -103,7 +104,10 @@ func NewTracer(s *Scene, of Lights, cam Camera, set Settings) *Tracer {
 	if of.Unit == 0 {
 		of.Unit = 1
 	}
-	t := &Tracer{scene: s, of: of, set: set, cam: cam}
+	t := &Tracer{scene: s, of: of, set: set, cam: cam, most: 1}
+	if set.Show != nil && set.Show.Name == "height" {
+		t.most = s.highest()
+	}
 	f := cam.At.Sub(cam.Eye).Norm()
 	right := f.Cross(geom.Vec3{Y: 1})
 	if right.Dot(right) < 1e-8 {

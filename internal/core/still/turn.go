@@ -18,7 +18,7 @@ func (t *Tracer) Turned(angle float64) *Tracer {
 	}
 	axis := t.cam.At
 	place := func(p geom.Vec3) geom.Vec3 { return axis.Add(way(p.Sub(axis))) }
-	out := &Tracer{scene: t.scene, of: t.of, set: t.set, cam: t.cam, below: t.below, bare: t.bare, wide: t.wide}
+	out := &Tracer{scene: t.scene, of: t.of, set: t.set, cam: t.cam, below: t.below, bare: t.bare, wide: t.wide, most: t.most}
 	out.cam.Eye = place(t.cam.Eye)
 	for i := range t.frame {
 		out.frame[i] = way(t.frame[i])

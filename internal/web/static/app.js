@@ -270,7 +270,8 @@ class App {
   /** Tells the server what this page shows, when that has changed. */
   look(always) {
     const where = this.hover || this.held ? 'where' : this.showing;
-    const l = { show: this.stageName === 'paint' ? where : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, kept: this.stageName === 'paint' ? this.keepsakes.compared : 0, away: this.away(), shape: this.shapeOn() };
+    const shown = where === 'where' || this.keepsakes.against?.mode !== 'height' ? where : 'height';
+    const l = { show: this.stageName === 'paint' ? shown : 'lit', layer: this.chosen || '', clause: this.hover?.clause || '', set: this.viewport.flatSet, kept: this.stageName === 'paint' ? this.keepsakes.compared : 0, away: this.away(), shape: this.shapeOn() };
     const key = JSON.stringify(l);
     if (!always && key === this.looked) return;
     this.looked = key;
@@ -318,7 +319,10 @@ class App {
     if (push) history.pushState(null, '', `/assets/${this.id}/${name}`);
     this.applyLayout();
     this.stations();
-    if (before === 'paint' && name !== 'paint') this.picture();
+    if (before === 'paint' && name !== 'paint') {
+      this.picture();
+      this.keepsakes.versus(null);
+    }
     if (this.away()) this.lighting?.look('');
     this.lighting?.handle();
     this.look(true);
@@ -412,6 +416,7 @@ class App {
     this.showing = s;
     choose($('#view-show'), s);
     this.words();
+    this.keepsakes.named();
     document.body.classList.toggle('checking', s === 'checks');
     this.look();
     this.present();
@@ -421,6 +426,7 @@ class App {
     const l = this.stageName === 'paint' ? this.layout : 'model';
     $('#pane-model').hidden = l === 'flat';
     $('#pane-flat').hidden = l === 'model';
+    this.lighting?.pane();
     requestAnimationFrame(() => { this.viewport.resize(); this.viewport.drawFlat(); });
   }
 

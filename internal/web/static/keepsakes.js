@@ -1,11 +1,14 @@
-// Keepsakes: stored states of the strata, to compare with over a wipe or to return to.
+// Keepsakes: stored states of the strata, to compare with over a wipe or to return to; and the wipe itself.
 import { $, el, icon } from './dom.js';
+
+/** What the wipe can show beside what is shown. */
+const CHANNELS = [['lit', 'Lit'], ['base', 'Colour'], ['roughness', 'Roughness'], ['metallic', 'Metal'], ['normal', 'Normal'], ['height', 'Height'], ['occlusion', 'Occlusion'], ['emissive', 'Emissive'], ['opacity', 'Opacity']];
 
 export class Keepsakes {
   constructor(app) {
     this.app = app;
     this.sheet = $('#keepsake-sheet');
-    this.compared = 0; // ID of the keepsake that the view is compared with
+    this.against = null; // what the view is compared with: {kept} and whose pictures, {mode} for another channel, {side} for other pictures
     this.line = { x: 0.5, y: 0.5, turn: 0 }; // a point of it as shares of the view, and how far it is turned from upright
     $('#keepsakes').onclick = () => this.open();
     this.wipe = $('#wipe');
@@ -15,9 +18,12 @@ export class Keepsakes {
       const d = { ArrowLeft: -0.02, ArrowRight: 0.02 }[e.key];
       if (d) { e.preventDefault(); this.line.x = clamp(this.line.x + d); this.place(); }
     };
-    addEventListener('keydown', e => { if (e.key === 'Escape' && this.compared) this.compare(0); });
+    addEventListener('keydown', e => { if (e.key === 'Escape' && this.against) this.versus(null); });
     new ResizeObserver(() => this.place()).observe($('#pane-model'));
   }
+
+  /** ID of the keepsake that the view is compared with, 0 for none. */
+  get compared() { return this.against?.kept || 0; }
 
   list() { return this.app.state?.keepsakes || []; }
 
@@ -53,27 +59,36 @@ export class Keepsakes {
       gone.onclick = () => this.app.do('drop-keepsake', { number: k.id });
       return el('div.keepsake-row', {}, el('span', {}, el('strong', {}, k.name), el('span.quiet.figure', {}, new Date(k.made).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' }))), compare, back, gone);
     });
-    this.sheet.replaceChildren(el('h2', {}, 'Keepsakes'), keep, ...rows.length ? rows : [el('p.quiet', {}, 'A keepsake stores the strata as they stand, to compare with later or to return to.')]);
+    const channel = el('select.compact', { id: 'wipe-channel', 'aria-label': 'Channel to compare with' }, el('option', { value: '' }, 'another channel…'), ...CHANNELS.filter(([c]) => c !== this.app.showing && (!['emissive', 'opacity'].includes(c) || this.app.uses(c))).map(([c, words]) => el('option', { value: c, selected: this.against?.mode === c }, words)));
+    channel.onchange = () => { this.versus(channel.value ? { side: '', mode: channel.value } : null, CHANNELS.find(([c]) => c === channel.value)?.[1]); if (channel.value) this.sheet.hidePopover(); };
+    this.sheet.replaceChildren(el('h2', {}, 'Keepsakes'), el('label.line-field', {}, 'Wipe against', channel), keep, ...rows.length ? rows : [el('p.quiet', {}, 'A keepsake stores the strata as they stand, to compare with later or to return to.')]);
   }
 
   /** Compares the view with a keepsake, over a line; 0 ends it. */
-  compare(id) {
-    this.compared = id;
-    const k = this.list().find(o => o.id === id);
-    this.wipe.hidden = !id;
-    if (k) {
-      $('[data-side="now"]', this.wipe).textContent = 'now';
-      $('[data-side="kept"]', this.wipe).textContent = k.name;
-    } else {
-      this.app.viewport.dropKept();
-    }
+  compare(id) { this.versus(id ? { side: 'kept-', kept: id } : null, this.list().find(o => o.id === id)?.name); }
+
+  /** Compares the view with something else over a line, which has a name; null ends it. */
+  versus(against, words, now) {
+    if (this.compared && this.compared !== against?.kept) this.app.viewport.dropKept();
+    this.against = against;
+    this.wipe.hidden = !against;
+    this.words = against && [now, words];
+    this.named();
     this.app.look();
     this.place();
   }
 
+  /** Says on both sides of the line what is seen there. */
+  named() {
+    if (!this.against) return;
+    const mine = this.against.mode && CHANNELS.find(([c]) => c === this.app.showing)?.[1], [now, other] = this.words;
+    $('[data-side="now"]', this.wipe).textContent = now || mine || 'now';
+    $('[data-side="kept"]', this.wipe).textContent = other;
+  }
+
   /** Shows the keepsake alone while a key is held. */
   hold(on) {
-    if (on && !this.compared) {
+    if (on && !this.against) {
       const last = this.list()[0];
       if (!last) return;
       this.held = true;
@@ -87,9 +102,9 @@ export class Keepsakes {
   /** Puts the line, and what is seen of the keepsake on its right, where they belong. */
   place() {
     const over = $('#kept-view');
-    over.hidden = !this.compared;
-    this.app.viewport.overlay(this.compared ? over : null);
-    if (!this.compared) return;
+    over.hidden = !this.against;
+    this.app.viewport.overlay(this.against ? over : null, this.against);
+    if (!this.against) return;
     const { x, y, turn } = this.line, box = this.wipe.getBoundingClientRect(), w = box.width, h = box.height;
     this.wipe.style.setProperty('--x', `${x * 100}%`);
     this.wipe.style.setProperty('--y', `${y * 100}%`);

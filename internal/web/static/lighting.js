@@ -20,7 +20,8 @@ export class Lighting {
     this.tab = 'light';
     this.lamp = -1; // the lamp that is worked on
     this.frame = ''; // the frame that is looked through
-    this.wanted = { size: 1280, samples: 128, clear: false, frame: '', turns: 0 };
+    this.wanted = { size: 1280, over: 1, samples: 128, clear: false, frames: [], channels: [], states: [], sheet: false, turns: 0 };
+    this.beside = ''; // the frame that is seen beside the view
     for (const b of ['#light-open', '#light-open2']) $(b).onclick = () => this.open(!this.shown);
     const v = app.viewport;
     v.rim = box => {
@@ -31,6 +32,8 @@ export class Lighting {
     v.glint = e => this.dragGlint(e);
     // What frames see follows the view, as often as the machine keeps up.
     setInterval(() => this.strip(), v.software ? 2500 : 500);
+    new ResizeObserver(() => this.pane()).observe($('#pane-frame'));
+    $('#frame-away').onclick = () => { this.beside = ''; this.pane(); this.render(true); };
     for (const b of $('#light-tabs').children) b.onclick = () => { this.tab = b.dataset.value; this.drawnAt = -1; this.render(true); this.handle(); };
     $('#still-large').onclick = () => { $('#still-large').hidden = true; };
     addEventListener('keydown', e => { if (e.key === 'Escape') $('#still-large').hidden = true; });
@@ -53,10 +56,28 @@ export class Lighting {
 
   /** Draws the frames' pictures when the view has changed. */
   strip() {
-    const v = this.app.viewport;
-    if (!this.shown || this.tab !== 'frames' || document.hidden || !v.sets.size || v.frames === this.drawnAt || v.high || v.paired || v.over) return;
+    const v = this.app.viewport, strip = this.shown && this.tab === 'frames', beside = this.seenBeside();
+    if (!strip && !beside || document.hidden || !v.sets.size || v.frames === this.drawnAt || v.high || v.paired || v.over || v.waiting) return;
     this.drawnAt = v.frames;
-    v.strip(this.setup.frames, f => document.querySelector(`[data-strip="${CSS.escape(f.name)}"]`));
+    if (strip) v.strip(this.setup.frames, f => document.querySelector(`[data-strip="${CSS.escape(f.name)}"]`));
+    if (beside) v.strip([beside], () => $('#frame-view'));
+  }
+
+  /** The frame that is seen beside the view, if that can be. */
+  seenBeside() { return ['paint', 'deliver'].includes(this.app.stageName) && !this.app.viewport.paired && this.setup?.frames.find(f => f.name === this.beside); }
+
+  /** Makes room for the frame that is seen beside the view, as large as its pane holds it. */
+  pane() {
+    const f = this.seenBeside(), pane = $('#pane-frame'), c = $('#frame-view');
+    if (pane.hidden === !!f) {
+      pane.hidden = !f;
+      this.app.applyLayout();
+    }
+    if (!f) return;
+    const box = pane.getBoundingClientRect(), k = Math.min(2, devicePixelRatio), wide = Math.min(box.width - 24, (box.height - 60) * f.wide / f.high);
+    const w = Math.max(16, Math.round(wide * k)), h = Math.max(16, Math.round(wide * f.high / f.wide * k));
+    if (c.width !== w || c.height !== h) { c.width = w; c.height = h; c.style.width = `${w / k}px`; c.style.height = `${h / k}px`; this.drawnAt = -1; }
+    $('#frame-words').textContent = f.name;
   }
 
   /** While its glint is dragged the pointer on the model says where the lamp stands. */
@@ -87,6 +108,8 @@ export class Lighting {
     else if (this.frame) this.through();
     this.render(true);
     this.handle();
+    this.drawnAt = -1;
+    this.pane();
   }
 
   set(path, v) { return this.app.edit({ do: 'look', path, value: v }); }
@@ -144,9 +167,10 @@ export class Lighting {
       b.kind === 'colour' ? el('div.tray-own', {}, colour, el('span.figure.quiet', {}, b.hex)) : el('div.tray-grid', {}, this.number('backdrop-blur', 'blur', 'backdrop.blur', { min: 0, max: 1, default: 0.5 }), this.number('backdrop-dim', 'bright', 'backdrop.dim', { min: 0, max: 4, default: 1 })),
       tick('shadow on the ground', b.ground, on => this.set('backdrop.ground', on)),
       el('h3', {}, 'Lamps'), this.lampList(), this.lampValues(),
-      el('h3', {}, 'Surface, in stills'),
-      el('div.tray-grid', {}, this.number('surface-shape', 'height', 'surface.shape', { min: 0, max: 20, default: 1, unit: '×' }), this.number('surface-glow', 'glow', 'surface.glow', { min: 0, max: 50, default: 1, unit: '×' }),
-        this.number('surface-cut', 'cut below', 'surface.cut', { min: 0, max: 1, default: 0.5, zero: 'fades' })),
+      el('h3', {}, 'Surface'),
+      el('div.tray-grid', {}, this.number('surface-shape', 'height', 'surface.shape', { min: 0, max: 20, default: 1, unit: '×', title: 'So many times as high as it is the height moves the surface in stills; in the view, the button Shape does' }), this.number('surface-cut', 'cut below', 'surface.cut', { min: 0, max: 1, default: 0.5, zero: 'fades' }),
+        this.number('surface-glow', 'light', 'surface.glow', { min: 0, max: 50, default: 1, unit: '×', title: 'How bright what is emissive shines' }), this.number('surface-halo', 'halo', 'surface.halo', { min: 0, max: 1, default: 0.3, zero: 'off', title: 'How much of its light spreads round it' })),
+      tick('seen from both sides', !!s.surface.both, on => this.set('surface.both', on)),
     ];
   }
 
@@ -229,6 +253,7 @@ export class Lighting {
   handle() {
     if (!this.setup) return;
     const v = this.app.viewport;
+    v.work(this.shown ? this.lamp : -1);
     v.showLamps(this.shown && this.tab === 'light' ? this.setup.lamps : [], this.lamp, {
       choose: i => { this.lamp = i; this.render(true); this.handle(); },
       live: (i, at) => this.try(s => { s.lamps[i].at = at; }),
@@ -262,6 +287,17 @@ export class Lighting {
     }
     const again = f && el('button.button', { id: 'frame-here', title: 'The frame takes the view as it is now' }, 'Take this view');
     if (again) again.onclick = () => change(this.app.viewport.view());
+    const beside = f && el('button.button', { id: 'frame-beside', title: 'See it in a second pane while you work in your own view', 'aria-pressed': this.beside === f.name }, 'See beside');
+    if (beside) {
+      beside.classList.toggle('on', this.beside === f.name);
+      beside.onclick = () => {
+        this.beside = this.beside === f.name ? '' : f.name;
+        this.look('');
+        this.frame = '';
+        this.pane();
+        this.render(true);
+      };
+    }
     const card = f && el('button.button', { id: 'frame-card', title: 'Home shows the asset so' }, 'Use on Home');
     if (card) {
       const on = this.setup.card === f.name;
@@ -279,7 +315,7 @@ export class Lighting {
         li.classList.toggle('on', k.name === this.frame);
         return li;
       })) : el('p.quiet', {}, 'A frame is a view that is kept, with its proportion and focal length; stills are made of it.'),
-      f && el('div.lamp-values', {}, name, el('div.tray-grid', {}, value({ name: 'frame-mm', label: 'focal mm', value: f.mm, min: 8, max: 400, default: 50, log: true, figures: 3, live: mm => this.app.viewport.lookThrough({ ...f, mm }), commit: mm => change({ mm }) }), proportion), el('div.row', {}, again, card)),
+      f && el('div.lamp-values', {}, name, el('div.tray-grid', {}, value({ name: 'frame-mm', label: 'focal mm', value: f.mm, min: 8, max: 400, default: 50, log: true, figures: 3, live: mm => this.app.viewport.lookThrough({ ...f, mm }), commit: mm => change({ mm }) }), proportion), el('div.row', {}, again, beside, card)),
     ];
   }
 
@@ -304,40 +340,68 @@ export class Lighting {
     this.app.viewport.lookThrough(f || null);
   }
 
+  /** Fills a list of choices with words for each; the chosen one says what becomes of the still. */
+  choice(id, label, list, at, change) {
+    const sel = el('select.compact', { id, 'aria-label': label }, ...list.map(([words], i) => el('option', { value: i, selected: i === at }, words)));
+    sel.onchange = () => { change(list[sel.value][1]); this.render(true); };
+    return el('label.line-field', {}, label, sel);
+  }
+
+  /** How many pictures are wanted. */
+  many() { const w = this.wanted, n = l => Math.max(1, l.length); return n(w.frames) * n(w.channels) * n(w.states); }
+
   still() {
-    const w = this.wanted, frames = this.setup.frames, running = this.app.state?.job?.kind === 'still' || this.app.running?.kind === 'still';
-    const frame = el('select.compact', { 'aria-label': 'Frame of the still', id: 'still-frame' }, el('option', { value: '' }, 'fits the model'), ...frames.map(f => el('option', { value: f.name, selected: f.name === w.frame }, f.name)));
-    frame.onchange = () => { w.frame = frame.value; };
-    const go = el('button.button.is-primary', { id: 'still-go', disabled: !!this.app.state?.job }, 'Make a still');
-    go.onclick = () => { this.shownStill = this.turns = 0; this.app.do('still', { still: w }, $('#still-complaint')); };
-    const out = [el('label.line-field', {}, 'frame', frame),
-      el('div.tray-grid', {}, value({ name: 'still-size', label: 'size', value: w.size, min: 64, max: 8192, default: 1280, log: true, unit: 'px', whole: true, commit: v => { w.size = v; } }), value({ name: 'still-samples', label: 'samples', value: w.samples, min: 1, max: 4096, default: 128, log: true, whole: true, commit: v => { w.samples = v; } })),
-      tick('transparent', w.clear, on => { w.clear = on; }),
-      el('div.tray-grid', {}, value({ name: 'still-turns', label: 'turntable', value: w.turns, min: 0, max: 240, default: 0, zero: 'no', whole: true, commit: v => { w.turns = v === 1 ? 2 : v; } })),
+    const w = this.wanted, frames = this.setup.frames.map(f => f.name), kept = this.app.keepsakes.list(), used = this.app.tables.stillChannels.filter(c => !['emissive', 'opacity'].includes(c.name) || this.app.uses(c.name));
+    w.frames = w.frames.filter(f => frames.includes(f));
+    w.states = w.states.filter(id => !id || kept.some(k => k.id === id));
+    const same = (a, b) => a.length === b.length && a.every((x, i) => x === b[i]);
+    const pick = (id, label, key, list) => list.length > 1 && this.choice(id, label, list, Math.max(0, list.findIndex(([, v]) => same(v, w[key]))), v => { w[key] = v; });
+    const many = this.many(), running = this.app.running?.kind === 'still', grid = (...k) => el('div.tray-grid', {}, ...k);
+    const number = (key, label, o) => value({ name: `still-${key}`, label, value: w[key], whole: true, ...o, commit: v => { w[key] = o.fix ? o.fix(v) : v; this.render(true); } });
+    const go = el('button.button.is-primary', { id: 'still-go', disabled: !!this.app.state?.job }, many > 1 ? `Make ${many} stills` : w.turns ? 'Make a turntable' : 'Make a still');
+    go.onclick = () => { this.came(null); this.app.do('still', { still: { ...w, sheet: w.sheet && many > 1 } }, $('#still-complaint')); };
+    return [
+      pick('still-frame', 'frame', 'frames', [['fits the model', []], ...frames.map(f => [f, [f]]), ...frames.length > 1 ? [[`all ${frames.length} frames`, frames]] : []]),
+      pick('still-channel', 'shows', 'channels', [['the surface in its light', []], ...used.map(c => [c.label, [c.name]]), ['its light, and every channel', ['', ...used.map(c => c.name)]]]),
+      pick('still-state', 'state', 'states', [['as it stands', []], ...kept.length ? [['with every keepsake', [0, ...kept.map(k => k.id)]]] : []]),
+      grid(number('size', 'size', { min: 64, max: 8192, default: 1280, log: true, unit: 'px' }), number('over', 'made at', { min: 1, max: 8, default: 1, unit: '×', title: 'Made so many times as large, then scaled down' }), number('samples', 'samples', { min: 1, max: 4096, default: 128, log: true }),
+        many === 1 ? number('turns', 'turntable', { min: 0, max: 240, default: 0, zero: 'no', fix: v => v === 1 ? 2 : v }) : null),
+      tick('transparent', w.clear, on => { w.clear = on; }), many > 1 ? tick('all on one sheet', w.sheet, on => { w.sheet = on; }) : null,
       el('div.row', {}, go, running ? el('span.quiet', {}, 'It comes below; stop it at any time and keep what is there.') : ''),
-      el('p.complaint', { id: 'still-complaint', role: 'alert', hidden: true })];
-    if (this.shownStill) {
-      const img = el('img.still', { src: this.stillURL(), alt: 'The still' });
-      const large = el('button.plain.still-button', { title: 'Large', 'aria-label': 'The still, large' }, img);
-      large.onclick = () => { $('#still-large img').src = this.stillURL(); $('#still-large').hidden = false; };
-      out.push(large, el('p.quiet.figure', { id: 'still-words' }, this.stillWords || ''), el('div.row', {}, ...(this.turns ? [['apng', 'Save moving PNG'], ['zip', 'Save numbered PNGs']] : [['png', 'Save PNG'], ['exr', 'Save EXR']]).map(([kind, words]) => el('a.button', { href: `${this.app.api}/still/${kind}?save=1`, download: '', 'data-save': kind }, words))));
-    }
-    return out;
+      el('p.complaint', { id: 'still-complaint', role: 'alert', hidden: true }), ...this.shownStill(),
+    ];
+  }
+
+  /** The still that was made last, with what it can be saved as. */
+  shownStill() {
+    const c = this.got;
+    if (!c) return [];
+    const large = el('button.plain.still-button', { title: 'Large', 'aria-label': 'The still, large' }, el('img.still', { src: this.stillURL(), alt: 'The still' }));
+    large.onclick = () => { $('#still-large img').src = this.stillURL(); $('#still-large').hidden = false; };
+    const saves = c.turn ? [['apng', 'Save moving PNG'], ['zip', 'Save numbered PNGs']] : c.made ? [...c.sheet ? [['sheet', 'Save sheet']] : [], ['zip', 'Save PNGs'], ['exrs', 'Save EXRs']] : [['png', 'Save PNG'], ['exr', 'Save EXR']];
+    return [large, el('p.quiet.figure', { id: 'still-words' }, this.stillWords()), el('div.row', {}, ...saves.map(([kind, words]) => el('a.button', { href: `${this.app.api}/still/${kind}?save=1`, download: '', 'data-save': kind }, words)))];
+  }
+
+  stillWords() {
+    const c = this.got, size = `${c.width} × ${c.height} px`;
+    return c.turn ? `${size}, picture ${c.made} of ${this.wanted.turns}` : c.made ? `${size} each, ${c.made} made` : `${size}, ${c.samples} samples a pixel`;
   }
 
   /** The still as it is now; a turntable moves once it is whole. */
-  stillURL() { return `${this.app.api}/still/${this.turns && this.turns === this.wanted.turns ? 'apng' : 'png'}?n=${this.shownStill}.${this.turns}`; }
+  stillURL() {
+    const c = this.got, kind = c.sheet ? 'sheet' : c.turn && c.made === this.wanted.turns ? 'apng' : 'png';
+    return `${this.app.api}/still/${kind}?n=${c.samples}.${c.made}`;
+  }
 
-  /** A still has come some way. */
+  /** A still has come some way; null is none yet. */
   came(e) {
-    this.shownStill = e.samples;
-    this.turns = e.turns;
-    this.stillWords = `${e.width} × ${e.height} px, ${e.turns ? `picture ${e.turns} of ${this.wanted.turns}` : `${e.samples} samples a pixel`}`;
+    const before = this.got;
+    this.got = e;
+    if (this.tab !== 'still' || !this.shown || !e && !before) return;
     const img = $('#light-body img.still');
-    if (this.tab !== 'still' || !this.shown) return;
-    if (!img) return this.render(true);
+    if (!e || !img || before.sheet !== e.sheet || !before.made !== !e.made) return this.render(true);
     img.src = this.stillURL();
-    $('#still-words').textContent = this.stillWords;
+    $('#still-words').textContent = this.stillWords();
     if (!$('#still-large').hidden) $('#still-large img').src = this.stillURL();
   }
 }

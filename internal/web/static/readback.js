@@ -25,8 +25,9 @@ export class ReadBack {
     this.wrong = new Set();
     $('#read-close').onclick = () => this.close();
     $('#read-far').onclick = () => this.step(!this.far);
+    $('#read-wipe').onclick = () => this.wipe(!this.wiped);
     $('#read-compare').onclick = () => this.compare();
-    addEventListener('keydown', e => { if (e.key === 'Escape' && this.id && !document.querySelector('dialog[open]')) this.close(); });
+    addEventListener('keydown', e => { if (e.key === 'Escape' && this.id && !this.wiped && !document.querySelector('dialog[open]')) this.close(); });
   }
 
   /** Looks at a delivery. */
@@ -65,8 +66,18 @@ export class ReadBack {
     $('#readback').hidden = true;
     $('#read-large').hidden = true;
     this.step(false);
+    this.wipe(false);
     this.app.viewport.pair(null);
     this.app.applyLayout();
+  }
+
+  /** Shows both over a line instead of side by side, or side by side again. */
+  wipe(on) {
+    if (!!this.wiped === on) return;
+    this.wiped = on;
+    $('#read-sides').hidden = on;
+    $('#read-wipe').textContent = on ? 'Side by side' : 'Over a line';
+    this.app.keepsakes.versus(on ? { side: 'sent-' } : null, 'from the files', 'as it is painted');
   }
 
   /** Looks from afar, or from where it was again. */

@@ -5,6 +5,7 @@ import { RectAreaLightUniformsLib } from './vendor/three/lights/RectAreaLightUni
 import { setColour } from './dom.js';
 import { cut, heights, move, places } from './shape.js';
 import { colourOf } from './kelvin.js';
+import { Halo } from './halo.js';
 
 /** How each way of showing picks from the pictures that the server sends. */
 const SHOWS = {
@@ -62,6 +63,23 @@ void main() {
   gl_FragColor = vec4(grey ? vec3(dot(c, pick)) : c, 1.0);
 }`;
 
+// Areas throw the shadows of the spots that stand for them, which are the last of all.
+THREE.ShaderChunk.lights_fragment_begin = THREE.ShaderChunk.lights_fragment_begin.replace('rectAreaLight = rectAreaLights[ i ];', `rectAreaLight = rectAreaLights[ i ];
+#if defined( USE_SHADOWMAP ) && defined( AREA_SHADOWS ) && UNROLLED_LOOP_INDEX < AREA_SHADOWS
+{
+  SpotLightShadow of = spotLightShadows[ NUM_SPOT_LIGHT_SHADOWS - AREA_SHADOWS + UNROLLED_LOOP_INDEX ];
+  rectAreaLight.color *= receiveShadow ? getShadow( spotShadowMap[ NUM_SPOT_LIGHT_SHADOWS - AREA_SHADOWS + UNROLLED_LOOP_INDEX ], of.shadowMapSize, of.shadowIntensity, of.shadowBias, of.shadowRadius, vSpotLightCoord[ NUM_SPOT_LIGHT_SHADOWS - AREA_SHADOWS + UNROLLED_LOOP_INDEX ] ) : 1.0;
+}
+#endif`);
+
+// In a crevice light that a coloured surface passes on to itself brightens it again: the occlusion that many bounces leave, as a cubic of the one
+// that is baked, by albedo (Jiménez et al., Practical Real-Time Strategies for Accurate Indirect Occlusion, 2016, §5).
+THREE.ShaderChunk.aomap_fragment = THREE.ShaderChunk.aomap_fragment.replace('reflectedLight.indirectDiffuse *= ambientOcclusion;', `{
+  vec3 c = diffuseColor.rgb;
+  float x = ambientOcclusion;
+  reflectedLight.indirectDiffuse *= max(vec3(x), ((x * (2.0404 * c - 0.3324) + (0.6417 - 4.7951 * c)) * x + (2.7552 * c + 0.6903)) * x);
+}`);
+
 /** Whether pages are drawn without graphics hardware. */
 function drawsInSoftware() {
   const gl = document.createElement('canvas').getContext('webgl2'), info = gl?.getExtension('WEBGL_debug_renderer_info');
@@ -85,6 +103,7 @@ export class Viewport {
     this.flatView = { zoom: 1, x: 0, y: 0 };
     this.frames = 0;
     this.nine = false; // a square that repeats is shown with its copies
+    this.worked = -1; // the lamp that is worked on
     this.shaped = null; // how much the height moves the surface; null for not at all
     // Without graphics hardware multisampling triples the time of a frame, and shadows take as long as several.
     this.software = drawsInSoftware();
@@ -171,6 +190,8 @@ export class Viewport {
     this.unit = of.nits;
     this.backdrop();
     this.putLamps(setup.lamps);
+    const surface = JSON.stringify(setup.surface);
+    if (surface !== this.surfaceKey) { this.surfaceKey = surface; this.apply(); }
     this.setTurn(setup.turn * Math.PI / 180);
   }
 
@@ -186,9 +207,14 @@ export class Viewport {
     this.draw();
   }
 
-  /** Puts lamps up; their strengths are physical, light of the surroundings stands for so many nits. */
+  /**
+   * Puts lamps up; their strengths are physical, light of the surroundings stands for so many nits. Shadows of points and areas are those of a
+   * lamp whose cone has the model in it. Without graphics hardware one light at a time throws one: the lamp that is worked on, or else the
+   * surroundings' own.
+   */
   putLamps(lamps) {
-    const key = JSON.stringify([lamps, this.unit]);
+    const chosen = lamps[this.worked], one = this.software, casts = l => !one || (chosen && !chosen.off ? l === chosen : !this.light.visible && l === lamps.find(k => !k.off));
+    const key = JSON.stringify([lamps, this.unit, lamps.map(casts), this.size]);
     if (key === this.lampKey) return;
     this.lampKey = key;
     if (this.lamps) {
@@ -196,47 +222,75 @@ export class Viewport {
       this.lamps.traverse(l => { l.shadow?.map?.dispose(); l.dispose?.(); });
     }
     this.lamps = new THREE.Group();
+    this.light.castShadow = !one || !chosen || chosen.off;
+    const stand = [], areas = [[], []], middle = this.middle || new THREE.Vector3(), r = (this.size || 1) / 2;
+    const shadow = (light, soft, far) => {
+      light.castShadow = true;
+      const s = light.shadow, c = s.camera, side = one ? 512 : 1024;
+      s.mapSize.setScalar(side);
+      s.radius = Math.min(24, Math.max(2, soft * side / 1024));
+      s.blurSamples = one ? 8 : 16;
+      s.normalBias = 0.02;
+      s.bias = -0.0006;
+      if (light.isDirectionalLight) Object.assign(c, { left: -1.6 * r, right: 1.6 * r, bottom: -1.6 * r, top: 1.6 * r });
+      c.near = Math.max(0.01, far - 4 * r);
+      c.far = far + 4 * r;
+      c.updateProjectionMatrix();
+    };
+    const put = (light, at, aim) => {
+      light.position.copy(at);
+      if (light.target) { light.target.position.copy(aim); this.lamps.add(light.target); }
+      this.lamps.add(light);
+    };
     for (const l of lamps) {
       if (l.off || !l.strength) continue;
       const colour = new THREE.Color().setRGB(...colourOf(l.kelvin), THREE.LinearSRGBColorSpace), at = new THREE.Vector3(...l.at), aim = new THREE.Vector3(...l.aim);
-      let light;
-      if (l.kind === 'point') light = new THREE.PointLight(colour, l.strength / (4 * Math.PI) / this.unit);
-      if (l.kind === 'sun') light = new THREE.DirectionalLight(colour, l.strength / this.unit);
-      if (l.kind === 'spot') {
+      // The cone, from the lamp, that the whole model lies in; a lamp within the model's ball has none.
+      const far = at.distanceTo(middle), cone = far > 1.02 * r ? Math.min(1.45, Math.asin(r / far) * 1.06) : 0, soft = l.wide / Math.max(far, r) * 128;
+      if (l.kind === 'point') {
+        const candela = l.strength / (4 * Math.PI) / this.unit, ok = cone && casts(l);
+        const light = ok ? new THREE.SpotLight(colour, candela, 0, cone) : new THREE.PointLight(colour, candela);
+        if (ok) shadow(light, soft, far);
+        put(light, at, middle);
+      } else if (l.kind === 'sun') {
+        const light = new THREE.DirectionalLight(colour, l.strength / this.unit);
+        if (casts(l)) shadow(light, 3, at.distanceTo(aim));
+        put(light, at, aim);
+      } else if (l.kind === 'spot') {
         const outer = Math.cos(l.cone * Math.PI / 180), inner = Math.max(outer + 1e-6, Math.cos(l.cone * (1 - l.soft) * Math.PI / 180));
-        light = new THREE.SpotLight(colour, l.strength / (2 * Math.PI * (1 - (inner + outer) / 2)) / this.unit, 0, l.cone * Math.PI / 180, l.soft);
-      }
-      if (l.kind === 'area') {
+        const light = new THREE.SpotLight(colour, l.strength / (2 * Math.PI * (1 - (inner + outer) / 2)) / this.unit, 0, l.cone * Math.PI / 180, l.soft);
+        if (casts(l)) shadow(light, soft, far);
+        put(light, at, aim);
+      } else if (l.kind === 'area') {
         if (!this.areas) { RectAreaLightUniformsLib.init(); this.areas = true; }
         // A disk is drawn as the square of its area.
         const wide = l.high ? l.wide : l.wide * Math.sqrt(Math.PI) / 2, high = l.high || wide;
-        light = new THREE.RectAreaLight(colour, l.strength / (Math.PI * wide * high) / this.unit, wide, high);
+        const light = new THREE.RectAreaLight(colour, l.strength / (Math.PI * wide * high) / this.unit, wide, high), ok = cone && casts(l);
         light.position.copy(at);
         light.lookAt(aim);
-        this.lamps.add(light);
-        continue;
-      }
-      light.position.copy(at);
-      if (light.target) {
-        light.target.position.copy(aim);
-        this.lamps.add(light.target);
-        if (!this.software) {
-          light.castShadow = true;
-          light.shadow.mapSize.setScalar(1024);
-          light.shadow.radius = 3;
-          light.shadow.normalBias = 0.02;
-          light.shadow.bias = -0.0006;
-          const c = light.shadow.camera, wide = (this.size || 1) * 0.8, far = at.distanceTo(aim);
-          if (l.kind === 'sun') Object.assign(c, { left: -wide, right: wide, bottom: -wide, top: wide });
-          c.near = Math.max(0.01, far - 2 * wide);
-          c.far = far + 2 * wide;
-          c.updateProjectionMatrix();
+        areas[ok ? 0 : 1].push(light);
+        if (ok) {
+          const dark = new THREE.SpotLight(0, 0, 0, cone);
+          shadow(dark, soft, far);
+          stand.push([dark, at]);
         }
       }
-      this.lamps.add(light);
+    }
+    // Those that stand for areas come last, in the same order: so the shader finds them.
+    for (const [dark, at] of stand) put(dark, at, middle);
+    this.lamps.add(...areas[0], ...areas[1]);
+    if (this.areaShadows !== stand.length) {
+      this.areaShadows = stand.length;
+      this.apply();
     }
     this.scene.add(this.lamps);
     this.renderer.shadowMap.needsUpdate = true;
+  }
+
+  /** Says which lamp is worked on, -1 for none. */
+  work(i) {
+    this.worked = i;
+    if (this.setup) { this.putLamps(this.setup.lamps); this.draw(); }
   }
 
   /**
@@ -368,12 +422,13 @@ export class Viewport {
       r.setScissor(0, 0, wide, high);
       r.setScissorTest(true);
       r.render(this.scene, cam);
+      this.halo(cam);
       c.getContext('2d').drawImage(this.canvas, 0, this.canvas.height - high * k, wide * k, high * k, 0, 0, c.width, c.height);
     }
     r.setScissorTest(false);
     r.setViewport(0, 0, size.x, size.y);
     if (marks) marks.visible = true;
-    this.renderer.render(this.scene, this.camera);
+    this.drawScene();
   }
 
   /** Names the sets; their mesh may come later. */
@@ -646,7 +701,7 @@ export class Viewport {
     if (box.width < 2 || box.height < 2) return;
     this.renderer.setPixelRatio(Math.min(2, devicePixelRatio));
     this.renderer.setSize(box.width, box.height, false);
-    this.camera.aspect = box.width / box.height / (this.paired ? 2 : 1);
+    this.camera.aspect = box.width / box.height / (this.paired && !this.over ? 2 : 1);
     this.camera.updateProjectionMatrix();
     if (this.through) this.fitFrame();
     if (this.framed && this.box) this.frame(); else this.draw();
@@ -659,11 +714,37 @@ export class Viewport {
     requestAnimationFrame(() => {
       this.waiting = false;
       const began = performance.now();
-      if (this.high) this.drawBoth(); else if (this.paired) this.drawPair(); else if (this.over && this.stageWipes()) this.drawBothStates(); else this.renderer.render(this.scene, this.camera);
+      if (this.high) this.drawBoth(); else if (this.over && this.stageWipes()) this.drawBothStates(); else if (this.paired) this.drawPair(); else this.drawScene();
       this.frames++;
       this.drawn?.();
       requestAnimationFrame(now => { this.lag = now - began; });
     });
+  }
+
+  /** Draws the model as it is seen, with the halo of what shines. */
+  drawScene() {
+    this.renderer.render(this.scene, this.camera);
+    this.halo(this.camera);
+  }
+
+  /** Spreads what shines round it, over what has been drawn. */
+  halo(camera) {
+    const of = this.setup?.surface, lit = [...this.sets.values()].filter(s => s.mesh.visible || s.copies.length);
+    if (!of?.halo || !of.glow || this.mode !== 'lit' || this.high || !lit.some(s => s.lit.emissiveMap)) return;
+    const hidden = [this.ground, this.figure, this.marks, this.lampMarks, this.handleGroup, this.shellGroup].filter(o => o?.visible), back = this.scene.background;
+    for (const o of hidden) o.visible = false;
+    this.scene.background = null;
+    const swapped = [];
+    for (const s of lit) {
+      s.shine ||= new THREE.MeshBasicMaterial({ toneMapped: false });
+      if (s.shine.map !== s.lit.emissiveMap) { s.shine.map = s.lit.emissiveMap; s.shine.needsUpdate = true; }
+      s.shine.color.setScalar(s.lit.emissiveMap ? of.glow : 0);
+      for (const m of [s.mesh, ...s.copies]) { swapped.push([m, m.material]); m.material = s.shine; }
+    }
+    (this.halos ||= new Halo(this.renderer)).draw(this.scene, camera, of.halo);
+    for (const [m, material] of swapped) m.material = material;
+    for (const o of hidden) o.visible = true;
+    this.scene.background = back;
   }
 
   /** What pictures of a set there are, by view. */
@@ -791,13 +872,18 @@ export class Viewport {
         lit.map = now('base');
         lit.aoMap = lit.roughnessMap = lit.metalnessMap = now('orm');
         lit.normalMap = now('normal');
-        const glow = now('emissive'), clear = now('opacity');
-        if (fresh || !glow !== !lit.emissiveMap || !clear !== !lit.alphaMap) lit.needsUpdate = true;
+        const glow = now('emissive'), clear = now('opacity'), of = this.setup?.surface || { cut: 0.5, glow: 1 };
+        const fades = !!clear && of.cut === 0, seen = clear || of.both ? THREE.DoubleSide : THREE.FrontSide, areas = this.areaShadows || 0;
+        if (fresh || !glow !== !lit.emissiveMap || !clear !== !lit.alphaMap || fades !== lit.transparent || seen !== lit.side || areas !== (lit.defines.AREA_SHADOWS || 0)) lit.needsUpdate = true;
+        if (areas) lit.defines.AREA_SHADOWS = areas; else delete lit.defines.AREA_SHADOWS;
         lit.emissiveMap = glow;
         lit.emissive.set(glow ? 0xffffff : 0);
+        lit.emissiveIntensity = of.glow;
         lit.alphaMap = clear;
-        lit.alphaTest = clear ? 0.5 : 0; // what is below half is cut away, as it is delivered
-        lit.side = clear ? THREE.DoubleSide : THREE.FrontSide;
+        // What is below the cut is left away; without one it fades, all but what is clear.
+        lit.alphaTest = clear ? of.cut || 0.004 : 0;
+        lit.transparent = fades;
+        lit.side = seen;
         m = lit;
       }
     } else if (SHOWS[this.mode]) {
@@ -1177,10 +1263,15 @@ export class Viewport {
     return of ? [of[1], of[2]] : null;
   }
 
-  /** Draws what is kept into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter. */
-  overlay(canvas) {
-    if (this.over === canvas) return;
+  /**
+   * Draws something else into a canvas that lies over the model's, or stops; which part of it is seen is the canvas's own matter.
+   * @param {HTMLCanvasElement | null} canvas @param {{side: string, mode?: string}} [of] whose pictures, by how their names begin, and another way of showing
+   */
+  overlay(canvas, of) {
+    if (this.over === canvas && this.against === of) return;
     this.over = canvas;
+    this.against = of;
+    if (this.paired) this.resize();
     this.draw();
   }
 
@@ -1198,22 +1289,25 @@ export class Viewport {
     }
   }
 
-  /** Whether the mode has two sides, and what is kept has come for all sets. */
+  /** Whether both sides of the wipe can be drawn. */
   stageWipes() {
-    const how = SHOWS[this.mode];
-    if (this.mode !== 'lit' && !['base', 'orm', 'normal'].includes(how?.view)) return false;
-    return [...this.sets.values()].every(s => ['base', 'orm', 'normal'].every(v => s.pictures['kept-' + v]?.current));
+    const { side, mode } = this.against, how = SHOWS[mode || this.mode], lit = (mode || this.mode) === 'lit';
+    if (this.mode !== 'lit' && !SHOWS[this.mode] || !lit && !how || side && !lit && !['base', 'orm', 'normal'].includes(how.view)) return false;
+    const needs = side || lit ? ['base', 'orm', 'normal'] : [how.view];
+    return [...this.sets.values()].every(s => needs.every(v => s.pictures[side + v]?.current));
   }
 
-  /** A frame of what is kept, copied into the canvas over the model's, and one of what is. */
+  /** A frame of the other side, copied into the canvas over the model's, and one of what is. */
   drawBothStates() {
-    const r = this.renderer, c = this.over;
-    for (const [name, s] of this.sets) this.applySet(name, s, 'kept-');
-    r.render(this.scene, this.camera);
+    const c = this.over, { side, mode } = this.against, was = this.mode;
+    this.mode = mode || was;
+    for (const [name, s] of this.sets) this.applySet(name, s, side);
+    this.drawScene();
     if (c.width !== this.canvas.width || c.height !== this.canvas.height) { c.width = this.canvas.width; c.height = this.canvas.height; }
     c.getContext('2d').drawImage(this.canvas, 0, 0);
+    this.mode = was;
     for (const [name, s] of this.sets) this.applySet(name, s);
-    r.render(this.scene, this.camera);
+    this.drawScene();
   }
 
   forgetMap(set, kind) { this.maps.delete(set + '/' + kind); }
@@ -1313,7 +1407,7 @@ export class Viewport {
         return new Promise(r => c.toBlob(r, 'image/png'));
       }
     }
-    this.renderer.render(this.scene, this.camera);
+    this.drawScene();
     if (this.lampMarks) { this.lampMarks.visible = true; this.draw(); }
     const w = 480, h = 360, c = document.createElement('canvas');
     c.width = w;
