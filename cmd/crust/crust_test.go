@@ -655,11 +655,32 @@ func TestStills(t *testing.T) {
 	if !bytes.Equal(one, a) || bytes.Equal(one, three) || len(three) == 0 {
 		t.Error("the numbered pictures are not those of the turntable")
 	}
+	// Channels come as files of their own, or with the lit surface on one sheet.
+	if out, errs, status := crust(t, append(common, "--out", at("c.png"), "--channel", "roughness", "--channel", "normal", "--over", "2", "--json")...); status != 0 || !strings.Contains(out, "c_roughness.png") {
+		t.Fatal(out, errs)
+	}
+	if f, err := os.Open(at("c_normal.png")); err != nil {
+		t.Error(err)
+	} else if img, err := png.Decode(f); err != nil || img.Bounds().Dx() != 64 {
+		t.Error(img.Bounds(), err)
+	} else if r, _, b, _ := img.At(32, 24).RGBA(); r>>8 < 100 || r>>8 > 156 || b>>8 < 230 {
+		t.Errorf("the normal in the middle is %d, %d", r>>8, b>>8)
+	}
+	if _, errs, status := crust(t, append(common, "--out", at("sheet.png"), "--channel", "lit", "--channel", "base", "--sheet")...); status != 0 {
+		t.Fatal(errs)
+	}
+	if f, err := os.Open(at("sheet.png")); err != nil {
+		t.Error(err)
+	} else if c, err := png.DecodeConfig(f); err != nil || c.Width != 2*64+3*9 {
+		t.Error(c.Width, err)
+	}
 	for _, bad := range []struct {
 		args   []string
 		status int
 		want   string
 	}{
+		{[]string{model, "--out", at("x.png"), "--channel", "gloss", "--finish", "bare-steel"}, 2, "“gloss” is not a channel"},
+		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--all-frames"}, 1, "has no frames yet"},
 		{[]string{model, "--out", at("x.exr"), "--turntable", "4", "--finish", "bare-steel"}, 2, "--turntable 4"}, {[]string{model, "--out", at("x.png")}, 2, "give a finish or strata"}, {[]string{model, "--finish", "nothing", "--out", at("x.png")}, 2, "--finish"},
 		{[]string{model, "--finish", common[3]}, 2, "--out: name the file"}, {[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "5"}, 2, "is not offered"},
 		{[]string{model, "--finish", common[3], "--out", at("x.png"), "--size", "64", "--textures", "64", "--frame", "front"}, 1, "there is no frame “front”"},

@@ -1,15 +1,19 @@
 package web
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"image/png"
+	"io"
 	"math"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
 	"crust/internal/core/mesh"
@@ -92,9 +96,9 @@ func TestLightAndFrameByHand(t *testing.T) {
 
 	// The still is as large as asked, is shown, and can be saved; its tone is that of the viewport.
 	r.click(`#light-tabs [data-value="still"]`)
-	r.page.MustEval(`() => { crust.lighting.wanted = { size: 240, samples: 16, clear: false, frame: 'Frame 1' }; crust.lighting.render(true); }`)
+	r.page.MustEval(`() => { Object.assign(crust.lighting.wanted, { size: 240, samples: 16, frames: ['Frame 1'] }); crust.lighting.render(true); }`)
 	r.click("#still-go")
-	r.until(`crust.lighting.shownStill === 16 && !crust.running && document.querySelector('img.still')?.naturalWidth === 240 && !document.querySelector('#still-go').disabled`)
+	r.until(`crust.lighting.got?.samples === 16 && !crust.running && document.querySelector('img.still')?.naturalWidth === 240 && !document.querySelector('#still-go').disabled`)
 	r.page.MustEval(`() => { Object.assign(crust.lighting.wanted, { size: 64, samples: 1, turns: 4 }); }`)
 	answer, err := http.Get("http://" + r.addr + "/api/assets/1/still/png")
 	if err != nil || answer.StatusCode != http.StatusOK {
@@ -102,7 +106,7 @@ func TestLightAndFrameByHand(t *testing.T) {
 	}
 	defer answer.Body.Close()
 	r.click("#still-go")
-	r.until(`crust.lighting.turns === 4 && !crust.running && document.querySelector('[data-save="zip"]') && document.querySelector('img.still').src.includes('apng')`)
+	r.until(`crust.lighting.got?.made === 4 && !crust.running && document.querySelector('[data-save="zip"]') && document.querySelector('img.still').src.includes('apng')`)
 	// The browser's own decoder finds four pictures in it.
 	r.page.MustEval(`async () => { const d = new ImageDecoder({ data: await (await fetch(crust.lighting.stillURL())).arrayBuffer(), type: 'image/png' }); await d.tracks.ready; window.moving = d.tracks.selectedTrack.frameCount; }`)
 	if n := r.number(`window.moving`); n != 4 {
@@ -127,6 +131,57 @@ func TestLightAndFrameByHand(t *testing.T) {
 			t.Errorf("channel %d: the still is %.1f, the view %.1f", k, still, view)
 		}
 	}
+
+	// A second pane shows the frame while the view is another.
+	r.click("#frame-beside")
+	r.until(`!document.querySelector('#pane-frame').hidden && (c => c.width > 30 && [...c.getContext('2d').getImageData(c.width / 2 - 5, c.height / 2 - 5, 10, 10).data].some((v, i) => i % 4 === 0 && v > 60))(document.querySelector('#frame-view'))`)
+	if w := r.number(`document.querySelector('#frame-view').width / document.querySelector('#frame-view').height`); math.Abs(w-1) > 0.02 {
+		t.Errorf("the pane of a square frame is %.2f times as wide as high", w)
+	}
+	r.axe("a second pane")
+	r.click("#frame-away")
+	r.until(`document.querySelector('#pane-frame').hidden`)
+
+	// Stills of the lit surface and of each channel, on one sheet and as files; the roughness is what the texels hold.
+	r.click(`#light-tabs [data-value="still"]`)
+	r.page.MustEval(`() => { Object.assign(crust.lighting.wanted, { size: 96, over: 2, samples: 8, turns: 0 }); const s = document.querySelector('#still-channel'); s.value = s.options.length - 1; s.onchange(); }`)
+	r.page.MustEval(`() => { crust.lighting.wanted.sheet = true; crust.lighting.render(true); }`)
+	r.click("#still-go")
+	r.until(`crust.lighting.got?.made === 7 && !crust.running && document.querySelector('[data-save="sheet"]') && document.querySelector('img.still').naturalWidth > 4 * 96`)
+	zipped, err := http.Get("http://" + r.addr + "/api/assets/1/still/zip")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer zipped.Body.Close()
+	data, _ := io.ReadAll(zipped.Body)
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil || len(z.File) != 7 {
+		t.Fatal("the stills as files: ", err)
+	}
+	for _, f := range z.File {
+		if !strings.HasSuffix(f.Name, "roughness.png") {
+			continue
+		}
+		b, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		rough, err := png.Decode(b)
+		if err != nil || rough.Bounds().Dx() != 96 {
+			t.Fatal(err)
+		}
+		got, _, _, _ := rough.At(48, 48).RGBA()
+		if want := r.number(`crust.doc.layers[0].what.roughness.number * 255`); math.Abs(float64(got>>8)-want) > 2 {
+			t.Errorf("the roughness in the still is %d, want %.0f", got>>8, want)
+		}
+	}
+
+	// The wipe shows another channel beside the lit surface.
+	r.click("#keepsakes")
+	r.page.MustEval(`() => { const s = document.querySelector('#wipe-channel'); s.value = 'roughness'; s.onchange(); }`)
+	r.until(`!document.querySelector('#kept-view').hidden && document.querySelector('[data-side="kept"]').textContent === 'Roughness' && (c => { const d = c.getContext('2d').getImageData(c.width / 2 - 5, c.height / 2 - 5, 10, 10).data; return Math.abs(d[0] - crust.doc.layers[0].what.roughness.number * 255) < 3 && d[0] === d[2]; })(document.querySelector('#kept-view'))`)
+	r.page.Keyboard.MustType(input.Escape)
+	r.until(`document.querySelector('#wipe').hidden`)
 	if f := r.faulty(); len(f) > 0 {
 		t.Errorf("the page threw: %v", f)
 	}
