@@ -14,7 +14,7 @@ type Channel struct {
 	Name        string `json:"name"`
 	Label       string `json:"label"`
 	colour      bool   // sRGB; the others are plain values
-	value       func(x *texel) geom.Vec3
+	value       func(at *texel) geom.Vec3
 	scale, lift float32 // bring a value to 0–1 for the screen
 }
 
@@ -23,14 +23,14 @@ func grey(v float32) geom.Vec3 { return geom.Vec3{X: v, Y: v, Z: v} }
 // Channels lists them in the order in which they are offered. An EXR holds the values themselves: linear colours, metres of height, the
 // letters of the normal from -1 to 1. On a screen the height is grey in the middle, black and white as far below and above as it goes.
 var Channels = []Channel{
-	{"base", "Base colour", true, func(x *texel) geom.Vec3 { return x.base }, 1, 0},
-	{"roughness", "Roughness", false, func(x *texel) geom.Vec3 { return grey(x.rough) }, 1, 0},
-	{"metallic", "Metallic", false, func(x *texel) geom.Vec3 { return grey(x.metal) }, 1, 0},
-	{"normal", "Normal", false, func(x *texel) geom.Vec3 { return x.normal }, 0.5, 0.5},
-	{"height", "Height", false, func(x *texel) geom.Vec3 { return grey(x.height) }, 0.5, 0.5},
-	{"occlusion", "Occlusion", false, func(x *texel) geom.Vec3 { return grey(x.occlusion) }, 1, 0},
-	{"emissive", "Emissive", true, func(x *texel) geom.Vec3 { return x.emissive }, 1, 0},
-	{"opacity", "Opacity", false, func(x *texel) geom.Vec3 { return grey(x.opacity) }, 1, 0},
+	{"base", "Base colour", true, func(at *texel) geom.Vec3 { return at.base }, 1, 0},
+	{"roughness", "Roughness", false, func(at *texel) geom.Vec3 { return grey(at.rough) }, 1, 0},
+	{"metallic", "Metallic", false, func(at *texel) geom.Vec3 { return grey(at.metal) }, 1, 0},
+	{"normal", "Normal", false, func(at *texel) geom.Vec3 { return at.normal }, 0.5, 0.5},
+	{"height", "Height", false, func(at *texel) geom.Vec3 { return grey(at.height) }, 0.5, 0.5},
+	{"occlusion", "Occlusion", false, func(at *texel) geom.Vec3 { return grey(at.occlusion) }, 1, 0},
+	{"emissive", "Emissive", true, func(at *texel) geom.Vec3 { return at.emissive }, 1, 0},
+	{"opacity", "Opacity", false, func(at *texel) geom.Vec3 { return grey(at.opacity) }, 1, 0},
 }
 
 // ChannelOf finds a channel by its name; the empty name is the surface in its light, which is nil.
