@@ -22,10 +22,13 @@ void main() {
   gl_FragColor = vec4(sum / all, 1.0);
 }`;
 
-const LAY = `uniform sampler2D a; uniform sampler2D b; uniform sampler2D c; uniform vec3 shares; varying vec2 vUv;
+// What has been drawn is made light again, gets the halo, and is encoded as before (IEC 61966-2-1).
+const LAY = `uniform sampler2D drawn; uniform sampler2D a; uniform sampler2D b; uniform sampler2D c; uniform vec3 shares; varying vec2 vUv;
 void main() {
-  gl_FragColor = vec4(texture2D(a, vUv).rgb * shares.x + texture2D(b, vUv).rgb * shares.y + texture2D(c, vUv).rgb * shares.z, 1.0);
-  #include <tonemapping_fragment>
+  vec3 was = texture2D(drawn, vUv).rgb;
+  vec3 light = mix(was / 12.92, pow((was + 0.055) / 1.055, vec3(2.4)), step(0.04045, was));
+  light += texture2D(a, vUv).rgb * shares.x + texture2D(b, vUv).rgb * shares.y + texture2D(c, vUv).rgb * shares.z;
+  gl_FragColor = vec4(light, 1.0);
   #include <colorspace_fragment>
 }`;
 
@@ -38,8 +41,7 @@ export class Halo {
     this.quad.frustumCulled = false;
     this.scene.add(this.quad);
     this.spread = new THREE.ShaderMaterial({ vertexShader: VERTEX, fragmentShader: SPREAD, uniforms: { tex: { value: null }, step: { value: new THREE.Vector2() } }, depthTest: false, depthWrite: false, toneMapped: false });
-    // What is light already gets no lighter than white.
-    this.lay = new THREE.ShaderMaterial({ vertexShader: VERTEX, fragmentShader: LAY, uniforms: { a: { value: null }, b: { value: null }, c: { value: null }, shares: { value: new THREE.Vector3() } }, depthTest: false, depthWrite: false, transparent: true, blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneMinusSrcColorFactor, blendSrcAlpha: THREE.ZeroFactor, blendDstAlpha: THREE.OneFactor });
+    this.lay = new THREE.ShaderMaterial({ vertexShader: VERTEX, fragmentShader: LAY, uniforms: { drawn: { value: null }, a: { value: null }, b: { value: null }, c: { value: null }, shares: { value: new THREE.Vector3() } }, depthTest: false, depthWrite: false, toneMapped: false });
   }
 
   /** Room for a picture of a proportion. */
@@ -55,7 +57,13 @@ export class Halo {
 
   /** Draws the halo of a scene in which nothing but what shines is bright, so much of it, over what the renderer has drawn. */
   draw(scene, camera, much) {
-    const r = this.renderer, auto = r.autoClear, clear = r.getClearColor(new THREE.Color()), alpha = r.getClearAlpha(), view = r.getViewport(new THREE.Vector4()), cut = r.getScissorTest();
+    const r = this.renderer, k = r.getPixelRatio(), auto = r.autoClear, clear = r.getClearColor(new THREE.Color()), alpha = r.getClearAlpha(), view = r.getViewport(new THREE.Vector4()), cut = r.getScissorTest();
+    const box = view.clone().multiplyScalar(k).floor();
+    if (this.drawn?.image.width !== box.z || this.drawn.image.height !== box.w) {
+      this.drawn?.dispose();
+      this.drawn = new THREE.FramebufferTexture(box.z, box.w);
+    }
+    r.copyFramebufferToTexture(this.drawn, new THREE.Vector2(box.x, box.y));
     this.room(Math.min(1024, Math.max(16, Math.round(ROWS * camera.aspect))));
     r.setClearColor(0, 1);
     r.setRenderTarget(this.light);
@@ -76,7 +84,8 @@ export class Halo {
     r.autoClear = false;
     const u = this.lay.uniforms;
     [u.a.value, u.b.value, u.c.value] = this.rings.map(t => t.texture);
-    u.shares.value.set(...RINGS.map(([, share]) => share * much));
+    u.drawn.value = this.drawn;
+    u.shares.value.set(...RINGS.map(([, share]) => share * much * r.toneMappingExposure));
     this.quad.material = this.lay;
     r.render(this.scene, this.camera);
     r.autoClear = auto;
