@@ -298,7 +298,7 @@ func TestPagesShipWhatTheyNeed(t *testing.T) {
 			}
 		}
 	}
-	for _, path := range []string{"/static/vendor/three/three.core.js", "/static/vendor/fonts/atkinson-hyperlegible-next-latin-wght-normal.woff2", "/static/values.js", "/api/surroundings/quay/512", "/api/surroundings/night/128", "/api/surroundings/shed/picture"} {
+	for _, path := range []string{"/static/vendor/three/three.core.js", "/static/vendor/fonts/atkinson-hyperlegible-next-latin-wght-normal.woff2", "/static/values.js", "/api/surroundings/quay/256", "/api/surroundings/night/128", "/api/surroundings/shed/picture"} {
 		if code, _, _ := d.do("GET", path, nil, ""); code != 200 {
 			t.Errorf("%s: %d", path, code)
 		}

@@ -134,6 +134,12 @@ func TestDeliveringByHand(t *testing.T) {
 		t.Errorf("it reads back %.2f steps off", worst)
 	}
 	r.axe("readback")
+	// Over a line instead of side by side; both sides look the same.
+	r.click("#read-wipe")
+	r.until(`!document.querySelector('#kept-view').hidden && document.querySelector('#read-sides').hidden && document.querySelector('#wipe [data-side="kept"]').textContent === 'from the files'`)
+	r.until(`(() => { const c = document.querySelector('#kept-view'), d = document.createElement('canvas'); d.width = c.width; d.height = c.height; const g = d.getContext('2d'); g.drawImage(document.querySelector('#model'), 0, 0); const a = g.getImageData(0, 0, d.width, d.height).data, b = c.getContext('2d').getImageData(0, 0, d.width, d.height).data; let off = 0, model = 0; for (let i = 0; i < a.length; i += 4) { off += Math.abs(a[i] - b[i]); model += Math.abs(a[i] - a[0]) > 20; } return model > 200 && off / model < 2; })()`)
+	r.click("#read-wipe")
+	r.until(`document.querySelector('#wipe').hidden && !document.querySelector('#read-sides').hidden`)
 	sent := `(v => crust.viewport.texels(crust.state.sets[0].name, 'sent-' + v).data)`
 	before := r.eval(sent + `('orm')[4 * 70000 + 1]`)
 	r.click(`[data-mistake="smooth"]`)

@@ -2,11 +2,13 @@ package web
 
 import (
 	"bytes"
+	"fmt"
 	"image"
 	"image/color"
 	"image/png"
 	"mime"
 	"net/http"
+	"sync"
 
 	"github.com/labstack/echo/v5"
 
@@ -17,9 +19,22 @@ import (
 	"crust/internal/studio"
 )
 
+// skies are the surroundings that ship, by name and size, and as small pictures; each is made once, when it is first asked for.
+var skies = func() map[string]func() []byte {
+	out := map[string]func() []byte{}
+	for i := range light.All {
+		of := &light.All[i]
+		for size := light.LeastCube; size <= light.MostCube; size *= 2 {
+			out[fmt.Sprint(of.Name, size)] = sync.OnceValue(func() []byte { return of.Panorama(4 * size).Cube(size) })
+		}
+		out[of.Name+"picture"] = sync.OnceValue(func() []byte { return horizonOf(of) })
+	}
+	return out
+}()
+
 // surroundings answers with a panorama as a filtered cube of half floats, or with a small picture of it.
 func (s *Server) surroundings(c *echo.Context) error {
-	make := s.skies[c.Param("name")+c.Param("size")]
+	make := skies[c.Param("name")+c.Param("size")]
 	if make == nil {
 		return echo.ErrNotFound
 	}

@@ -20,7 +20,6 @@ import (
 	"os"
 	"path"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -67,7 +66,6 @@ type Server struct {
 	hosts  map[string]bool
 	// Demo makes the demo asset; nil when there is none to offer.
 	Demo  func() (uint, error)
-	skies map[string]func() []byte // surroundings by name and size
 	pages *template.Template
 }
 
@@ -86,14 +84,6 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 		for _, h := range ownNames() {
 			s.hosts[net.JoinHostPort(h, port)] = true
 		}
-	}
-	s.skies = map[string]func() []byte{}
-	for i := range light.All {
-		of := &light.All[i]
-		for size := light.LeastCube; size <= light.MostCube; size *= 2 {
-			s.skies[fmt.Sprint(of.Name, size)] = sync.OnceValue(func() []byte { return of.Panorama(4 * size).Cube(size) })
-		}
-		s.skies[of.Name+"picture"] = sync.OnceValue(func() []byte { return horizonOf(of) })
 	}
 	if s.pages, err = template.New("").Funcs(template.FuncMap{"icon": icon, "ago": ago, "bytes": bytesText}).ParseFS(files, "templates/*.html"); err != nil {
 		return nil, err

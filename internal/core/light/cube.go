@@ -66,7 +66,7 @@ func cubeLevel(size int, light func(d geom.Vec3) geom.Vec3) []byte {
 }
 
 // filterSamples are how many directions a sharp level averages in each texel.
-const filterSamples = 128
+const filterSamples = 64
 
 // filter is what a surface of a roughness that faces a direction, and is looked at from there, mirrors of an environment: its light weighted by
 // the GGX lobe and the cosine (the first of the split sums: Karis, Physically Based Shading in Theory and Practice, SIGGRAPH 2013).
@@ -153,10 +153,11 @@ func filter(steps []*Environment, size int, rough float64) func(d geom.Vec3) geo
 // read is the light from a direction, smoothly between texels and between the steps of a pyramid.
 func read(steps []*Environment, d geom.Vec3, level float64) geom.Vec3 {
 	level = min(float64(len(steps)-1), max(0, level))
-	i := min(int(level), len(steps)-1)
-	c := steps[i].along(d)
-	if f := float32(level - float64(i)); f > 0 && i+1 < len(steps) {
-		c = c.Lerp(steps[i+1].along(d), f)
+	i := int(level)
+	u, v := place(d)
+	c := steps[i].at(u, v)
+	if f := float32(level - float64(i)); f > 0 {
+		c = c.Lerp(steps[i+1].at(u, v), f)
 	}
 	return c
 }

@@ -43,7 +43,7 @@ func TestCubesHoldTheLight(t *testing.T) {
 			}
 		})
 	}
-	e := All[0].Panorama(256)
+	e := All[0].Panorama(128)
 	cube, sky := e.Cube(64), e.Sky(0, 1)
 	sum, many := 0.0, 0.0
 	texelsOf(t, cube, 64, 0, func(d, c geom.Vec3) {
@@ -99,6 +99,23 @@ func TestLevelsAreFilteredByTheirRoughness(t *testing.T) {
 		})
 		if r := far / whole; r > 0.03 {
 			t.Errorf("level %d, roughness %.2f: it differs by %.3f of the light in the mean", level, rough, r)
+		}
+	}
+}
+
+// Angles are those of the mathematical library, all round.
+func TestAnglesAreThoseOfTheLibrary(t *testing.T) {
+	for i := range 100_000 {
+		a := (float64(i)/100_000*2 - 1) * math.Pi
+		sin, cos := math.Sincos(a)
+		y, x := float32(3*sin), float32(3*cos)
+		if got, want := float64(angle(y, x)), math.Atan2(float64(y), float64(x)); math.Abs(got-want) > 2e-5 {
+			t.Fatalf("the angle of %g, %g is %g, want %g", y, x, got, want)
+		}
+	}
+	for _, v := range [][2]float32{{0, 0}, {0, 1}, {0, -1}, {1, 0}, {-1, 0}} {
+		if got, want := float64(angle(v[0], v[1])), math.Atan2(float64(v[0]), float64(v[1])); math.Abs(got-want) > 2e-5 {
+			t.Errorf("the angle of %v is %g, want %g", v, got, want)
 		}
 	}
 }

@@ -57,33 +57,65 @@ func (s *Sky) unturned(d geom.Vec3) geom.Vec3 {
 	return geom.Vec3{X: s.cos*d.X - s.sin*d.Z, Y: d.Y, Z: s.cos*d.Z + s.sin*d.X}
 }
 
-// place is where a direction lies on the panorama, in texels.
-func (e *Environment) place(d geom.Vec3) (x, y float64) {
-	x = math.Atan2(float64(d.Z), float64(d.X)) / (2 * math.Pi) * float64(e.Width)
-	if x < 0 {
-		x += float64(e.Width)
+// place is where a direction of length 1 lies on panoramas, as shares of their sides.
+func place(d geom.Vec3) (u, v float64) {
+	u = float64(angle(d.Z, d.X)) / (2 * math.Pi)
+	if u < 0 {
+		u++
 	}
-	return x, math.Acos(float64(max(-1, min(1, d.Y)))) / math.Pi * float64(e.Height)
+	across := float32(math.Sqrt(float64(d.X*d.X + d.Z*d.Z)))
+	return u, float64(angle(across, d.Y)) / math.Pi
 }
 
-// along is the light from a direction of length 1, smoothly between texels.
-func (e *Environment) along(d geom.Vec3) geom.Vec3 {
-	x, y := e.place(d)
-	x, y = x-0.5, y-0.5
-	i, j := math.Floor(x), math.Floor(y)
-	fx, fy := float32(x-i), float32(y-j)
-	a, b := e.texel(int(i), int(j)), e.texel(int(i)+1, int(j))
-	c, f := e.texel(int(i), int(j)+1), e.texel(int(i)+1, int(j)+1)
-	return a.Lerp(b, fx).Lerp(c.Lerp(f, fx), fy)
+// angle is math.Atan2 to 2e-5, by a polynomial for the arc tangent of 0 to 1 (after Hastings, Approximations for Digital Computers, 1955).
+func angle(y, x float32) float32 {
+	ay, ax := max(y, -y), max(x, -x)
+	t := min(ax, ay) / max(ax, ay, 1e-30)
+	s := t * t
+	a := t * (0.99997726 + s*(-0.33262347+s*(0.19354346+s*(-0.11643287+s*(0.05265332-s*0.01172120)))))
+	if ay > ax {
+		a = math.Pi/2 - a
+	}
+	if x < 0 {
+		a = math.Pi - a
+	}
+	if y < 0 {
+		return -a
+	}
+	return a
+}
+
+// at is the light at a place, smoothly between texels.
+func (e *Environment) at(u, v float64) geom.Vec3 {
+	x, y := u*float64(e.Width), v*float64(e.Height)
+	// Column −1 is the last one, and a row beyond the poles the nearest; x and y are at least 0.
+	i, j := int(x+0.5)-1, int(y+0.5)-1
+	fx, fy := float32(x-0.5-float64(i)), float32(y-0.5-float64(j))
+	i1, j1 := i+1, min(e.Height-1, j+1)
+	if i < 0 {
+		i += e.Width
+	}
+	if i1 >= e.Width {
+		i1 -= e.Width
+		i = min(i, e.Width-1)
+	}
+	j = min(e.Height-1, max(0, j))
+	a, b := e.Pix[3*(j*e.Width+i):][:3], e.Pix[3*(j*e.Width+i1):][:3]
+	c, f := e.Pix[3*(j1*e.Width+i):][:3], e.Pix[3*(j1*e.Width+i1):][:3]
+	mix := func(k int) float32 {
+		top, low := a[k]+(b[k]-a[k])*fx, c[k]+(f[k]-c[k])*fx
+		return top + (low-top)*fy
+	}
+	return geom.Vec3{X: mix(0), Y: mix(1), Z: mix(2)}
 }
 
 // Light is what comes from a direction of length 1.
-func (s *Sky) Light(d geom.Vec3) geom.Vec3 { return s.env.along(s.unturned(d)).Mul(s.scale) }
+func (s *Sky) Light(d geom.Vec3) geom.Vec3 { return s.env.at(place(s.unturned(d))).Mul(s.scale) }
 
 // Density is how often Sample gives a direction, by solid angle.
 func (s *Sky) Density(d geom.Vec3) float64 {
-	x, y := s.env.place(s.unturned(d))
-	i, j := min(s.env.Width-1, int(x)), min(s.env.Height-1, int(y))
+	u, v := place(s.unturned(d))
+	i, j := min(s.env.Width-1, int(u*float64(s.env.Width))), min(s.env.Height-1, int(v*float64(s.env.Height)))
 	return (s.columns[j][i+1] - s.columns[j][i]) / s.rows[s.env.Height] / s.solid(j)
 }
 
