@@ -546,21 +546,7 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 			m.same = ((m.same^uint64(y))*1099511628211 ^ uint64(c.a)<<16 ^ uint64(c.b)) * 1099511628211
 		}
 	}
-	m.clear = make([][]run, ch)
-	grown := make([]uint64, cw/64+1)
-	for y := range ch {
-		clear(grown)
-		for dy := -m.reach; dy <= m.reach; dy++ {
-			from, k := y-m.reach+dy, half[dy+m.reach]
-			if from < 0 || from >= m.h || k < 0 {
-				continue
-			}
-			for _, c := range m.cells[from] {
-				setBits(grown, max(0, int(c.a)-k+m.reach), min(cw, int(c.b)+k+m.reach))
-			}
-		}
-		m.clear[y] = runsOf(grown)
-	}
+	m.clear = grown(m.cells, half, m.reach, cw, ch)
 	seen := make([]bool, ch)
 	for step := 1 << bits.Len(uint(ch)); step >= 1; step /= 2 {
 		for r := step / 2; r < ch; r += step {
@@ -638,6 +624,43 @@ func runsOf(row []uint64) (out []run) {
 		at = next(end, 0)
 	}
 	return out
+}
+
+// grown is the runs of ch rows of cw cells that lie no further from cells than half allows: half[dy+reach] cells to each side, dy rows away, or
+// nothing where it is below 0. Its rows and columns begin reach before those of cells.
+func grown(cells [][]run, half []int, reach, cw, ch int) [][]run {
+	rows, row := make([][]run, ch), make([]uint64, cw/64+1)
+	var parts []run // of a row, of which some may still overlap
+	for y := range rows {
+		parts = parts[:0]
+		for dy := -reach; dy <= reach; dy++ {
+			from, k := y-reach+dy, half[dy+reach]
+			if from < 0 || from >= len(cells) || k < 0 {
+				continue
+			}
+		runs:
+			for _, c := range cells[from] {
+				a, b := c.a+int32(reach-k), c.b+int32(reach+k)
+				for i := range parts {
+					if p := &parts[i]; a <= p.b && b >= p.a { // mostly the island is of one piece
+						p.a, p.b = min(p.a, a), max(p.b, b)
+						continue runs
+					}
+				}
+				parts = append(parts, run{a, b})
+			}
+		}
+		if len(parts) == 1 {
+			rows[y] = []run{parts[0]}
+			continue
+		}
+		clear(row)
+		for _, p := range parts {
+			setBits(row, int(p.a), int(p.b))
+		}
+		rows[y] = runsOf(row)
+	}
+	return rows
 }
 
 // span is what a triangle touches of a row of cells.

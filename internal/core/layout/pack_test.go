@@ -297,3 +297,53 @@ func TestTheMarginOfManyIslandsIsNotSmallerThanNeedBe(t *testing.T) {
 		t.Errorf("%.3f of the tile is used with a margin of %.4f, %v; want a little over %.2f", used, p.margin, err, wellUsed)
 	}
 }
+
+// What keeps clear of an island is all cells within the margin's reach of a covered one: against each pair of cells.
+func TestGrownRowsAreTheCellsWithinReach(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	for _, reach := range []int{1, 3, 9} {
+		half := make([]int, 2*reach+1)
+		for dy := range half {
+			half[dy] = -1
+			if d := max(dy-reach, reach-dy); d < reach {
+				half[dy] = reach - 1 - d/2
+			}
+		}
+		for range 20 {
+			w, h := 1+rng.IntN(150), 1+rng.IntN(20)
+			cells, full := make([][]run, h), make([]uint64, (w/64+1)*h)
+			for range 1 + rng.IntN(12) {
+				y, a := rng.IntN(h), rng.IntN(w)
+				setBits(full[y*(w/64+1):][:w/64+1], a, min(w, a+1+rng.IntN(30)))
+			}
+			for y := range cells {
+				cells[y] = runsOf(full[y*(w/64+1):][:w/64+1])
+			}
+			cw, ch := w+2*reach, h+2*reach
+			got := grown(cells, half, reach, cw, ch)
+			for y := range ch {
+				in := make([]bool, cw)
+				for _, c := range got[y] {
+					for x := c.a; x < c.b; x++ {
+						in[x] = true
+					}
+				}
+				for x := range cw {
+					want := false
+					for j, runs := range cells {
+						dy := j + reach - y
+						if dy < -reach || dy > reach || half[dy+reach] < 0 {
+							continue
+						}
+						for _, c := range runs {
+							want = want || x-reach >= int(c.a)-half[dy+reach] && x-reach < int(c.b)+half[dy+reach]
+						}
+					}
+					if in[x] != want {
+						t.Fatalf("reach %d, cell %d, %d: %v, want %v", reach, x, y, in[x], want)
+					}
+				}
+			}
+		}
+	}
+}
