@@ -219,6 +219,109 @@ func TestStrokesMayLieAnywhereOnASquare(t *testing.T) {
 	}
 }
 
+// An average looks round the rim: of a climb from 0 at the left to 1 at the right it is about a half at both rims, where the climb ends and
+// begins again, and in the middle the climb itself.
+func TestAveragesOfASquareLookRound(t *testing.T) {
+	const size = 96
+	c := repeating(t, size)
+	d := new(strata.Document)
+	coat(d, "#808080", func(l *strata.Layer) {
+		l.What.Roughness = strata.Value{On: true, Number: 1, Blend: "over", Opacity: 1}
+		k := clauseOf(t, d, "reach", map[string]float64{"toward": 2, "from": 1, "to": 0})
+		k.Shape.Soften = 0.1
+		l.Where = append(l.Where, k)
+	})
+	base := d.Clone()
+	base.Layers[0].Where = nil
+	base.Layers[0].What.Roughness.Number = 0
+	d.Layers = append(base.Layers, d.Layers...)
+	d.Layers[0].ID = "l0"
+	rough := rowsOf(c, evaluate(t, c, d).Roughness)
+	for i := range size {
+		for _, k := range []struct {
+			at   int
+			want float64
+		}{{0, 0.5}, {size - 1, 0.5}, {size / 2, 0.5}, {size / 4, 0.25}, {3 * size / 4, 0.75}} {
+			if got := float64(rough[i][k.at]); math.Abs(got-k.want) > 0.06 {
+				t.Fatalf("column %d of row %d is %.3f, want %.2f", k.at, i, got, k.want)
+			}
+		}
+	}
+}
+
+// Normals are the slopes of the height, also between the last column and the first: of a height that climbs from left to right and is as high
+// on the left rim of the copy beside it as on its own, the rim is a cliff.
+func TestNormalsOfASquareAreSlopesRound(t *testing.T) {
+	const size = 64
+	c := repeating(t, size)
+	d := new(strata.Document)
+	coat(d, "#808080", func(l *strata.Layer) {
+		l.What.Height = strata.Value{On: true, Number: 40, Blend: "over", Opacity: 1}
+		l.Where = append(l.Where, clauseOf(t, d, "reach", map[string]float64{"toward": 2, "from": 1, "to": 0}))
+	})
+	ch := evaluate(t, c, d)
+	h, x, z := rowsOf(c, ch.Height), rowsOf(c, ch.Normal[0]), rowsOf(c, ch.Normal[2])
+	steep := 0
+	for i := range size {
+		for j := range size {
+			want := float64(h[i][(j+size-1)%size]-h[i][(j+1)%size]) / (2. / size)
+			if got := float64(x[i][j] / z[i][j]); math.Abs(got-want) > 0.02*math.Abs(want)+1e-3 {
+				t.Fatalf("at %d, %d it leans by %.4f, the height by %.4f", j, i, got, want)
+			}
+			if want > 0.5 {
+				steep++
+			}
+		}
+	}
+	if steep != 2*size {
+		t.Errorf("%d texels stand at the cliff, want two columns", steep)
+	}
+}
+
+// A stroke may begin on a copy of the square, or take from one, however far off: it is the same as on the square itself.
+func TestStrokesOfCopiesAreThoseOfTheSquare(t *testing.T) {
+	const size = 64
+	evaluated := func(off float64) []float32 {
+		m := mesh.FlatSquare("floor", 1)
+		m.Parts = []string{"a", "b"}
+		for i := range m.Part {
+			m.Part[i] = int32(i * 2 / len(m.Part))
+		}
+		var err error
+		if m.Square, err = m.AsSquare(); err != nil {
+			t.Fatal(err)
+		}
+		sets, err := uv.Sets(m, uv.Single)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := NewCanvas(context.Background(), body(m, sets, nil), &sets[0], size)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill := across(soft(1), 0.1, -0.2+off, 0.3+off, -0.2+off, 0.3+off)
+		fill.Fill = brush.FillPart
+		clone := across(soft(1), 0.3, 0.3, -0.3, 0.3, -0.31)
+		clone.Work, clone.Source = brush.WorkClone, &brush.Point{float32(-0.3 + off), 0, -0.3, 0, 1, 0, 1}
+		painting(c.body, fill, across(soft(1), 0.2, -0.3, -0.3, -0.3, -0.25), clone)
+		d := inStrokes(t, 3)
+		d.Layers[0].What.Roughness = strata.Value{On: true, Number: 1, Blend: "over", Opacity: 1}
+		return evaluate(t, c, d).Roughness
+	}
+	want := evaluated(0)
+	if low, high := slices.Min(want), slices.Max(want); high-low < 0.3 {
+		t.Fatalf("it goes from %g to %g", low, high)
+	}
+	for _, off := range []float64{1, 2, -3} {
+		got := evaluated(off)
+		for i := range want {
+			if math.Abs(float64(got[i]-want[i])) > 1e-3 {
+				t.Fatalf("begun %g squares off, texel %d is %g, want %g", off, i, got[i], want[i])
+			}
+		}
+	}
+}
+
 // What is asked of a square that repeats.
 func TestSquaresThatCanRepeat(t *testing.T) {
 	m := mesh.FlatSquare("floor", 3)

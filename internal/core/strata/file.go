@@ -383,12 +383,12 @@ func Reference() string {
 	for _, s := range light.All {
 		skies = append(skies, "`"+s.Name+"` ("+s.Help+")")
 	}
-	p("| `sky` | the surroundings: %s | %s |", strings.Join(skies, "; "), light.All[0].Name)
+	p("| `sky` | the surroundings: %s; or `picture:` and the mark of a picture | %s |", strings.Join(skies, "; "), light.All[0].Name)
 	p("| `turn`, `strength`, `exposure` | degrees about the upright axis; times as bright; stops brighter | 0, 1, 0 |")
 	p("| `backdrop` | `kind`: %s or %s; `hex`; `blur`, 0 to 1, and `dim`, times, of the surroundings; `ground`: a shadow below the model | %s |", light.BackColour, light.BackSky, light.BackColour)
 	p("| `lamps` | up to %d: `name`; `kind`: %s; `at` and `aim` in metres; `kelvin`, %d to %d; `strength` in lumens, of a sun in lux; `wide` and `high` in metres (an area without `high` is a disk); `cone` in degrees and `soft`, 0 to 1, of a spot; `off` | none |", light.MaxLamps, strings.Join(light.Kinds, ", "), light.LeastKelvin, light.MostKelvin)
 	p("| `frames` | up to %d: `name`; `eye` and `at` in metres; `mm`, focal length for a film of 24 × 36 mm along the longer side; `wide` and `high`, the proportion | none |", light.MaxFrames)
-	p("| `surface` | in stills: `shape`, times the height moves the surface; `cut`, opacity below which it is cut away, 0 has it fade; `glow`, times what it emits | 1, 0.5, 1 |")
+	p("| `surface` | `shape`, times the height moves the surface in stills; `cut`, opacity below which it is cut away, 0 has it fade; `glow`, times what it emits; `halo`, 0 to 1, how much of that spreads round it; `both`: true when faces are seen from behind too | 1, 0.5, 1, 0.3, false |")
 	p("| `card` | name of the frame that Home shows | the view that was last |")
 	return b.String()
 }
