@@ -77,9 +77,23 @@ func rareChannels(t *testing.T, r *rig) {
 	r.texel("opacity", 60, 128, 0, 51, 1)
 	r.settled()
 	r.until(`[...crust.viewport.sets.values()][0].lit.alphaTest === 0.5`)
-	if after := r.pixel("#model", 0.5, 0.5); before == after {
+	after := r.pixel("#model", 0.5, 0.5)
+	if before == after {
 		t.Errorf("what is cut away shows still: %v", after)
 	}
+	// Without a cut it fades: a little of the surface is seen before what lies behind.
+	r.page.MustEval(`() => crust.edit({ do: 'look', path: 'surface.cut', value: 0 })`)
+	r.until(`[...crust.viewport.sets.values()][0].lit.transparent && !crust.viewport.waiting`)
+	faded := r.pixel("#model", 0.5, 0.5)
+	for k := range 3 {
+		if low, high := min(before[k], after[k]), max(before[k], after[k]); faded[k] < low-6 || faded[k] > high+6 {
+			t.Errorf("faded it is %v, opaque %v, cut away %v", faded, before, after)
+		}
+	}
+	if faded == after {
+		t.Errorf("nothing of what fades is seen: %v", faded)
+	}
+	r.page.MustEval(`() => crust.edit({ do: 'look', path: 'surface.cut', value: 0.5 })`)
 	r.click(`[data-channel="opacity"] input[type="checkbox"]`)
 	r.until(`!crust.layer().what.opacity.on`)
 
