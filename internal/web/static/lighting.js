@@ -168,7 +168,7 @@ export class Lighting {
       tick('shadow on the ground', b.ground, on => this.set('backdrop.ground', on)),
       el('h3', {}, 'Lamps'), this.lampList(), this.lampValues(),
       el('h3', {}, 'Surface'),
-      el('div.tray-grid', {}, this.number('surface-shape', 'height', 'surface.shape', { min: 0, max: 20, default: 1, unit: '×', title: 'So many times as high as it is the height moves the surface in stills; in the view, the button Shape does' }), this.number('surface-cut', 'cut below', 'surface.cut', { min: 0, max: 1, default: 0.5, zero: 'fades' }),
+      el('div.tray-grid', {}, this.number('surface-shape', 'height', 'surface.shape', { min: 0, max: 20, default: 1, unit: '×', title: 'So many times as high as it is the height moves the surface in stills; in the view, the button Shape does' }), this.number('surface-cut', 'cut at', 'surface.cut', { min: 0, max: 1, default: 0.5, zero: 'fades' }),
         this.number('surface-glow', 'light', 'surface.glow', { min: 0, max: 50, default: 1, unit: '×', title: 'How bright what is emissive shines' }), this.number('surface-halo', 'halo', 'surface.halo', { min: 0, max: 1, default: 0.3, zero: 'off', title: 'How much of its light spreads round it' })),
       tick('seen from both sides', !!s.surface.both, on => this.set('surface.both', on)),
     ];
