@@ -17,7 +17,11 @@ import (
 // repeating is a floor of one metre that repeats.
 func repeating(t *testing.T, size int) *Canvas {
 	t.Helper()
-	m := mesh.FlatSquare("floor", 1)
+	return repeatingOf(t, mesh.FlatSquare("floor", 1), size)
+}
+
+func repeatingOf(t *testing.T, m *mesh.Model, size int) *Canvas {
+	t.Helper()
 	var err error
 	if m.Square, err = m.AsSquare(); err != nil {
 		t.Fatal(err)
@@ -287,18 +291,7 @@ func TestStrokesOfCopiesAreThoseOfTheSquare(t *testing.T) {
 		for i := range m.Part {
 			m.Part[i] = int32(i * 2 / len(m.Part))
 		}
-		var err error
-		if m.Square, err = m.AsSquare(); err != nil {
-			t.Fatal(err)
-		}
-		sets, err := uv.Sets(m, uv.Single)
-		if err != nil {
-			t.Fatal(err)
-		}
-		c, err := NewCanvas(context.Background(), body(m, sets, nil), &sets[0], size)
-		if err != nil {
-			t.Fatal(err)
-		}
+		c := repeatingOf(t, m, size)
 		fill := across(soft(1), 0.1, -0.2+off, 0.3+off, -0.2+off, 0.3+off)
 		fill.Fill = brush.FillPart
 		clone := across(soft(1), 0.3, 0.3, -0.3, 0.3, -0.31)
