@@ -79,6 +79,9 @@ func (a *Asset) Watch(author string) *Page {
 	a.pages[p] = true
 	p.post(a.stateEvent())
 	p.post(a.docEvent(author))
+	if e := a.still.last(); e != nil {
+		p.post(e)
+	}
 	a.changed()
 	return p
 }

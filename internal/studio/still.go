@@ -59,8 +59,17 @@ type stillShown struct {
 	pic    *still.Picture
 	name   string
 	made   []madeStill // of a turntable or of several
+	of     int         // how many of them are wanted
 	turn   bool        // they are a turntable's
 	sheet  []byte      // all of them as one PNG
+	event  Event       // what pages were told last of it; nil when there is none
+}
+
+// last is what a page that opens is told.
+func (s *stillShown) last() Event {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.event
 }
 
 // stillState is a state of the strata that stills are made of.
@@ -190,7 +199,7 @@ func (r *stillRun) picture(ctx context.Context, t *still.Tracer, v still.View, s
 			}
 			r.made = append(r.made, madeStill{name: fmt.Sprintf("%s_%03d", name, i+1), png: b.Bytes()})
 			r.a.step(r.j, fmt.Sprintf("%d of %d pictures", i+1, r.w.Turns))
-			r.a.showStill(u, p, &stillShown{name: name, made: r.made, turn: true})
+			r.a.showStill(u, p, &stillShown{name: name, made: r.made, of: r.w.Turns, turn: true})
 		}
 		return nil
 	}
@@ -221,7 +230,7 @@ func (r *stillRun) picture(ctx context.Context, t *still.Tracer, v still.View, s
 	m.png, m.exr = b.Bytes(), c.Bytes()
 	r.made = append(r.made, m)
 	r.a.step(r.j, fmt.Sprintf("%d of %d stills", len(r.made), many))
-	show := &stillShown{name: name, made: r.made}
+	show := &stillShown{name: name, made: r.made, of: many}
 	if r.w.Sheet {
 		r.cells = append(r.cells, t.Shown(p))
 		sheet, err := r.sheet()
@@ -251,7 +260,7 @@ func (r *stillRun) sheet() ([]byte, error) {
 
 // showStill keeps a still as far as it has come and tells the pages; nil of all is none yet.
 func (a *Asset) showStill(t *still.Tracer, p *still.Picture, show *stillShown) {
-	e := Event{"t": "still", "made": len(show.made), "turn": show.turn, "sheet": show.sheet != nil}
+	e := Event{"t": "still", "made": len(show.made), "of": show.of, "turn": show.turn, "sheet": show.sheet != nil}
 	if p != nil {
 		pic := *p
 		pic.Pix, pic.Glow = slices.Clone(p.Pix), slices.Clone(p.Glow)
@@ -260,7 +269,10 @@ func (a *Asset) showStill(t *still.Tracer, p *still.Picture, show *stillShown) {
 	}
 	s := &a.still
 	s.mu.Lock()
-	s.tracer, s.pic, s.name, s.made, s.turn, s.sheet = show.tracer, show.pic, show.name, slices.Clone(show.made), show.turn, show.sheet
+	s.tracer, s.pic, s.name, s.made, s.turn, s.sheet, s.event = show.tracer, show.pic, show.name, slices.Clone(show.made), show.turn, show.sheet, nil
+	if p != nil {
+		s.event = e
+	}
 	s.mu.Unlock()
 	if p == nil {
 		return

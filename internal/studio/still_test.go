@@ -76,6 +76,11 @@ func TestStillsOfFramesAndKeepsakes(t *testing.T) {
 	if _, err := a.WriteStill(&b, "sheet"); err != nil {
 		t.Fatal(err)
 	}
+	// A page that comes later is told of them.
+	_, w := watch(t, a)
+	w.wait(t, "the stills", func(e map[string]any) bool {
+		return e["t"] == "still" && e["made"] == 4.0 && e["of"] == 4.0 && e["sheet"] == true
+	})
 	// Two columns of 64 px with a gap of 9, two rows of 64 and 32.
 	if c, err := png.DecodeConfig(&b); err != nil || c.Width != 2*64+3*9 || c.Height < 64+32 {
 		t.Errorf("the sheet has %d × %d px, %v", c.Width, c.Height, err)

@@ -384,12 +384,12 @@ export class Lighting {
 
   stillWords() {
     const c = this.got, size = `${c.width} × ${c.height} px`;
-    return c.turn ? `${size}, picture ${c.made} of ${this.wanted.turns}` : c.made ? `${size} each, ${c.made} made` : `${size}, ${c.samples} samples a pixel`;
+    return c.turn ? `${size}, picture ${c.made} of ${c.of}` : c.made ? `${size} each, ${c.made} of ${c.of}` : `${size}, ${c.samples} samples a pixel`;
   }
 
   /** The still as it is now; a turntable moves once it is whole. */
   stillURL() {
-    const c = this.got, kind = c.sheet ? 'sheet' : c.turn && c.made === this.wanted.turns ? 'apng' : 'png';
+    const c = this.got, kind = c.sheet ? 'sheet' : c.turn && c.made === c.of ? 'apng' : 'png';
     return `${this.app.api}/still/${kind}?n=${c.samples}.${c.made}`;
   }
 
