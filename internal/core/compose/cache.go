@@ -11,7 +11,7 @@ import (
 // compiled, or the one before, has used does not go for it: work that needs more room than there is finds a part of it again
 // each time, instead of nothing. Its lock is its own.
 type Cache struct {
-	mu       sync.Mutex
+	mu       sync.RWMutex
 	at       map[cacheKey]*list.Element
 	shelves  map[shelfKey]*list.Element
 	fresh    list.List // of *entry, those that came last, the one used last in front
@@ -34,9 +34,9 @@ type entry struct {
 	key   cacheKey
 	value any
 	bytes int
-	on    *shelf // where value is a mask
-	last  uint32 // the turn in which it was used, as far as that is known under the lock
-	stays bool   // it is in order, not in fresh
+	on    *shelf        // where value is a mask
+	last  atomic.Uint32 // the turn in which it was used, as far as that is known under the lock
+	stays bool          // it is in order, not in fresh
 }
 
 // used is where uses without the lock are noted, nil where there are none.
@@ -80,19 +80,30 @@ func NewCache(bound int) *Cache {
 
 // get returns the value of a key, nil when it is not kept.
 func (c *Cache) get(k cacheKey) any {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	c.mu.RLock()
 	e := c.at[k]
 	if e == nil {
+		c.mu.RUnlock()
 		return nil
 	}
-	return c.touch(e).value
+	of := e.Value.(*entry)
+	v := of.value
+	noted := of.last.Load() == c.turn.Load()
+	c.mu.RUnlock()
+	if !noted { // once a turn is enough; workers need not wait for each other
+		c.mu.Lock()
+		if c.at[k] == e {
+			c.touch(e)
+		}
+		c.mu.Unlock()
+	}
+	return v
 }
 
 // touch notes that an entry is used. mu is held.
 func (c *Cache) touch(at *list.Element) *entry {
 	e := at.Value.(*entry)
-	e.last = c.turn.Load()
+	e.last.Store(c.turn.Load())
 	c.home(e).MoveToFront(at)
 	return e
 }
@@ -152,7 +163,7 @@ const (
 // keep takes an entry in. mu is held.
 func (c *Cache) keep(e *entry) {
 	e.bytes += entryBytes
-	e.last = c.turn.Load()
+	e.last.Store(c.turn.Load())
 	c.bytes += e.bytes
 	c.young += e.bytes
 	at := c.fresh.PushFront(e)
@@ -198,9 +209,9 @@ func (c *Cache) room(bytes int) bool {
 		}
 		old := back.Value.(*entry)
 		if used := old.used(); used != nil {
-			old.last = max(old.last, used.Load())
+			old.last.Store(max(old.last.Load(), used.Load()))
 		}
-		if old.last+1 < now {
+		if old.last.Load()+1 < now {
 			c.drop(back)
 			looks = -1
 			continue

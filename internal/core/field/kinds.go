@@ -462,11 +462,13 @@ func trim(v float64) string {
 
 // KindOf finds a kind by name.
 func KindOf(name string) (*Kind, error) {
-	var names []string
 	for i := range Kinds {
 		if Kinds[i].Name == name {
 			return &Kinds[i], nil
 		}
+	}
+	var names []string
+	for i := range Kinds {
 		names = append(names, Kinds[i].Name)
 	}
 	return nil, fmt.Errorf("“%s” is not a kind of clause; use %s", name, strings.Join(names, ", "))

@@ -103,12 +103,14 @@ func BlendOf(name string) (Blend, error) {
 	if name == "" {
 		return Blends[0], nil
 	}
-	var names []string
-	for _, b := range Blends {
-		if b.Name == name {
-			return b, nil
+	for i := range Blends {
+		if Blends[i].Name == name {
+			return Blends[i], nil
 		}
-		names = append(names, b.Name)
+	}
+	var names []string
+	for i := range Blends {
+		names = append(names, Blends[i].Name)
 	}
 	return Blend{}, fmt.Errorf("“%s” is not a blend mode; use %s", name, strings.Join(names, ", "))
 }
