@@ -1,6 +1,7 @@
 package accel
 
 import (
+	"math"
 	"math/bits"
 	"unsafe"
 
@@ -223,10 +224,11 @@ func (b *BVH) FirstHit(o, d geom.Vec3, far float32, s *Stream) (Hit, bool) {
 		}
 		if e.child < 0 {
 			k := &b.blocks[^e.child]
-			for m := nearBlock(k, o, hit.T, s); m != 0; m &= m - 1 {
+			// What the kernel says of small triangles far away is rough: it tells which are met, and each is measured by itself.
+			for m := nearBlock(k, o, math.MaxFloat32, s); m != 0; m &= m - 1 {
 				i := bits.TrailingZeros32(m) & (width - 1)
-				if t := s.tHit[i]; t < hit.T || (t == hit.T && k.tri[i] < hit.Tri) {
-					hit = Hit{t, k.tri[i], s.u[i], s.v[i]}
+				if h := k.measure(i, o, d, Hit{s.tHit[i], k.tri[i], s.u[i], s.v[i]}); h.T < hit.T || (h.T == hit.T && h.Tri < hit.Tri) {
+					hit = h
 				}
 			}
 			continue
@@ -246,4 +248,31 @@ func (b *BVH) FirstHit(o, d geom.Vec3, far float32, s *Stream) (Hit, bool) {
 		}
 	}
 	return hit, hit.Tri >= 0
+}
+
+// measure is where a ray meets triangle i, which it is known to meet about as h says. It works from a corner of the triangle, so that
+// a triangle of a millimetre ten metres away is met where it lies.
+func (k *block) measure(i int, o, d geom.Vec3, h Hit) Hit {
+	a := geom.Vec3{X: k.ax[i], Y: k.ay[i], Z: k.az[i]}
+	e1 := geom.Vec3{X: k.bx[i], Y: k.by[i], Z: k.bz[i]}.Sub(a)
+	e2 := geom.Vec3{X: k.cx[i], Y: k.cy[i], Z: k.cz[i]}.Sub(a)
+	n := e1.Cross(e2)
+	across := d.Dot(n)
+	from := a.Sub(o)
+	// Seen edge on, or so thin that its normal is not known, there is nothing better than what is known.
+	if c := across * across; c < 1e-8*n.Dot(n) || c == 0 {
+		return h
+	}
+	t := from.Dot(n) / across
+	p := d.Mul(t).Sub(from) // from the corner
+	uu, uv, vv, pu, pv := e1.Dot(e1), e1.Dot(e2), e2.Dot(e2), p.Dot(e1), p.Dot(e2)
+	det := uu*vv - uv*uv
+	if t < 0 || !(det > 1e-6*uu*vv) {
+		return h
+	}
+	h.T, h.U, h.V = t, geom.Clamp01((vv*pu-uv*pv)/det), geom.Clamp01((uu*pv-uv*pu)/det)
+	if over := h.U + h.V; over > 1 {
+		h.U, h.V = h.U/over, h.V/over
+	}
+	return h
 }

@@ -363,7 +363,7 @@ type met struct {
 func (s *Scene) meet(o, d geom.Vec3, far float32, eye bool, k *walker, chance func() float32, out *met) bool {
 	gone := float32(0)
 	for range 64 {
-		h, ok := k.first(s.bvh, o, d, far-gone)
+		h, ok := s.first(o, d, far-gone, eye, k)
 		if !ok {
 			return false
 		}
@@ -390,6 +390,39 @@ func (s *Scene) meet(o, d geom.Vec3, far float32, eye bool, k *walker, chance fu
 		return true
 	}
 	return false
+}
+
+// steps is in how many steps a ray of the eye goes through the model. An eye is far from faces that are no larger than a pixel, and their sides
+// are told apart only from nearby.
+const steps = 16
+
+// first is the first face that a ray meets.
+func (s *Scene) first(o, d geom.Vec3, far float32, eye bool, k *walker) (accel.Hit, bool) {
+	if !eye {
+		return k.first(s.bvh, o, d, far)
+	}
+	// From where the ray enters the model's box to where it leaves it.
+	from, to := float32(0), far
+	low, high, at, way := s.box.Min.Array(), s.box.Max.Array(), o.Array(), d.Array()
+	for i := range 3 {
+		a, b := low[i]-s.eps-at[i], high[i]+s.eps-at[i]
+		if way[i] == 0 {
+			if a > 0 || b < 0 {
+				return accel.Hit{}, false
+			}
+			continue
+		}
+		a, b = a/way[i], b/way[i]
+		from, to = max(from, min(a, b)), min(to, max(a, b))
+	}
+	step := s.box.Diagonal() / steps
+	for ; from < to; from += step {
+		if h, ok := k.first(s.bvh, o.Add(d.Mul(from)), d, min(step, to-from)+s.eps); ok {
+			h.T += from
+			return h, true
+		}
+	}
+	return accel.Hit{}, false
 }
 
 // open tells whether nothing of the model lies on a way.
