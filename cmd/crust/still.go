@@ -43,6 +43,7 @@ type stillFlags struct {
 	texture  int
 	file     string
 	asJSON   bool
+	title    string // of a sheet
 }
 
 // stillCommand makes a path-traced still of an asset, or of a model with a finish or strata.
@@ -115,6 +116,7 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 		}
 	}
 	begin := time.Now()
+	f.title = strings.TrimSuffix(filepath.Base(what), filepath.Ext(what))
 	var err error
 	switch ending := strings.ToLower(filepath.Ext(what)); {
 	case strings.HasSuffix(strings.ToLower(what), ".crust.zip"):
@@ -203,8 +205,7 @@ func (f *stillFlags) run(ctx context.Context, what string) error {
 		return err
 	}
 	if f.sheet {
-		title := strings.TrimSuffix(filepath.Base(what), filepath.Ext(what))
-		sheet, err := still.SheetOf(title, views, []string{""}, cells)
+		sheet, err := still.SheetOf(f.title, views, []string{""}, cells)
 		if err != nil {
 			return err
 		}
@@ -320,6 +321,7 @@ func (f *stillFlags) archived(ctx context.Context, shot *still.Shot, file string
 
 // ofAsset evaluates an asset's strata.
 func (f *stillFlags) ofAsset(ctx context.Context, shot *still.Shot, a *studio.Asset) error {
+	f.title = a.Name()
 	job, err := a.JobOf(&deliver.Presets[0], f.texture)
 	if err != nil {
 		return err
