@@ -87,6 +87,11 @@ func TestLightAndFrameByHand(t *testing.T) {
 	r.until(`crust.doc.look.frames.length === 1 && !document.querySelector('#frame-rim').hidden`)
 	r.page.MustEval(`() => { const s = document.querySelector('#light-body select'); s.value = '1:1'; s.onchange(); }`)
 	r.until(`crust.doc.look.frames[0].wide === 1 && (b => Math.abs(b.width - b.height) < 1)(document.querySelector('#frame-rim').getBoundingClientRect())`)
+	// Any proportion may be typed.
+	r.typeIn(`#light-body [data-key="frame-ratio"]`, "2.35")
+	r.until(`crust.doc.look.frames[0].wide === 2.35 && crust.doc.look.frames[0].high === 1 && (b => Math.abs(b.width / b.height - 2.35) < 0.02)(document.querySelector('#frame-rim').getBoundingClientRect())`)
+	r.page.MustEval(`() => { const s = document.querySelector('#light-body select'); s.value = '1:1'; s.onchange(); }`)
+	r.until(`crust.doc.look.frames[0].wide === 1`)
 	r.typeIn(`#light-body [data-key="frame-mm"]`, "70")
 	r.until(`crust.doc.look.frames[0].mm === 70`)
 	r.settled()

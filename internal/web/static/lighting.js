@@ -278,8 +278,9 @@ export class Lighting {
     const change = o => this.set('frames', list.map((k, i) => i === at ? { ...k, ...o } : k));
     const add = el('button.button.is-primary', { id: 'frame-add' }, icon('plus'), 'Frame this view');
     add.onclick = () => this.addFrame();
-    const proportion = f && el('select.compact', { 'aria-label': 'Proportion' }, ...PROPORTIONS.map(([words, w, h]) => el('option', { value: words, selected: Math.abs(w / h - f.wide / f.high) < 1e-3 }, words)));
-    if (proportion) proportion.onchange = () => { const [, wide, high] = PROPORTIONS.find(p => p[0] === proportion.value); change({ wide, high }); };
+    const is = p => Math.abs(p[1] / p[2] - f.wide / f.high) < 1e-3, known = f && PROPORTIONS.some(is);
+    const proportion = f && el('select.compact', { 'aria-label': 'Proportion' }, ...PROPORTIONS.map(p => el('option', { value: p[0], selected: is(p) }, p[0])), known ? null : el('option', { value: '', selected: true }, 'own'));
+    if (proportion) proportion.onchange = () => { const [, wide, high] = PROPORTIONS.find(p => p[0] === proportion.value) || [0, f.wide, f.high]; change({ wide, high }); };
     const name = f && el('input.field-text', { value: f.name, 'aria-label': 'Name of the frame', maxLength: 80, spellcheck: false });
     if (name) {
       name.onchange = () => { const to = name.value.trim(); if (to && to !== f.name && !list.some(k => k.name === to)) { this.frame = to; change({ name: to }); } else name.value = f.name; };
@@ -315,7 +316,7 @@ export class Lighting {
         li.classList.toggle('on', k.name === this.frame);
         return li;
       })) : el('p.quiet', {}, 'A frame is a view that is kept, with its proportion and focal length; stills are made of it.'),
-      f && el('div.lamp-values', {}, name, el('div.tray-grid', {}, value({ name: 'frame-mm', label: 'focal mm', value: f.mm, min: 8, max: 400, default: 50, log: true, figures: 3, live: mm => this.app.viewport.lookThrough({ ...f, mm }), commit: mm => change({ mm }) }), proportion), el('div.row', {}, again, beside, card)),
+      f && el('div.lamp-values', {}, name, el('div.tray-grid', {}, value({ name: 'frame-mm', label: 'focal mm', value: f.mm, min: 8, max: 400, default: 50, log: true, figures: 3, live: mm => this.app.viewport.lookThrough({ ...f, mm }), commit: mm => change({ mm }) }), proportion, value({ name: 'frame-ratio', label: 'wide : 1', title: 'So many times as wide as high', value: f.wide / f.high, min: 0.1, max: 10, default: 1.5, log: true, figures: 3, live: r => this.app.viewport.lookThrough({ ...f, wide: r, high: 1 }), commit: r => change({ wide: r, high: 1 }) })), el('div.row', {}, again, beside, card)),
     ];
   }
 
