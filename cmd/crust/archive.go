@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -13,12 +14,29 @@ import (
 	"crust/internal/studio"
 )
 
-// openData opens a data folder that is there.
+// openData opens a data folder that is there, to look at it alone while another process works in it.
 func openData(dir string) (*store.Store, error) {
 	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
 		return nil, fmt.Errorf("%s is no data folder; name one with --data", dir)
 	}
-	return store.Open(dir)
+	st, err := store.Open(dir)
+	if err != nil {
+		var used *store.InUse
+		var newer *store.Newer
+		if !errors.As(err, &used) && !errors.As(err, &newer) && !errors.Is(err, os.ErrPermission) {
+			return nil, err
+		}
+		return store.Look(dir, err.Error())
+	}
+	return st, nil
+}
+
+// lookData opens a data folder to look at it, whoever works in it.
+func lookData(dir string) (*store.Store, error) {
+	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
+		return nil, fmt.Errorf("%s is no data folder; name one with --data", dir)
+	}
+	return store.Look(dir, "it is being copied")
 }
 
 // packCommand writes an asset of a data folder, which may be open in a server, as an archive.

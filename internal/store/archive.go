@@ -26,7 +26,7 @@ var FileKinds = []string{"model", "beside", "layout", "high", "high-beside"}
 // Restore stores a whole asset anew, at once or not at all. Its pictures get numbers of their own; finish is told of them before
 // the documents are stored. mapOf reads the texels of a map.
 func (s *Store) Restore(w *Whole, mapOf func(i int) (*bake.Map, error), finish func(w *Whole) error) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	now := time.Now()
 	w.Asset.ID, w.Asset.Created, w.Asset.Changed = 0, now, now
 	return s.db.Transaction(func(tx *gorm.DB) error {

@@ -36,26 +36,26 @@ func (a *Alpha) Picture() *brush.Alpha {
 
 // Brushes lists people's own brushes, the newest first.
 func (s *Store) Brushes() (out []Brush, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Order("made desc, name").Find(&out).Error
 	return out, err
 }
 
 // PutBrush stores a brush in place of one with the same name.
 func (s *Store) PutBrush(name, text string) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Save(&Brush{Name: name, Text: text, Made: time.Now()}).Error
 }
 
 // DropBrush deletes a brush.
 func (s *Store) DropBrush(name string) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Delete(&Brush{Name: name}).Error
 }
 
 // PutAlpha stores a picture of brushes; one that is there already stays.
 func (s *Store) PutAlpha(a *Alpha) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Clauses(clause.OnConflict{DoNothing: true}).Create(a).Error
 }
 

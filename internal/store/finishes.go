@@ -11,19 +11,19 @@ type Finish struct {
 
 // Finishes lists people's own finishes, the newest first.
 func (s *Store) Finishes() (out []Finish, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Order("made desc, name").Find(&out).Error
 	return out, err
 }
 
 // PutFinish stores a finish in place of one with the same name.
 func (s *Store) PutFinish(name, text string) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Save(&Finish{Name: name, Text: text, Made: time.Now()}).Error
 }
 
 // DropFinish deletes a finish.
 func (s *Store) DropFinish(name string) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Delete(&Finish{Name: name}).Error
 }

@@ -46,7 +46,7 @@ const (
 // Append adds an entry to its asset's journal, and the strokes that it brings; it is on the disk when this returns. With a document,
 // which is the one after the entry, the journal is folded.
 func (s *Store) Append(op *Op, document string, strokes ...Stroke) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := appendOp(tx, op, document); err != nil || len(strokes) == 0 {
 			return err
@@ -76,7 +76,7 @@ func appendOp(tx *gorm.DB, op *Op, document string) error {
 
 // History reads an asset's last snapshot and all entries of its journal that are kept, the oldest first.
 func (s *Store) History(asset uint) (snap Snapshot, ops []Op, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("asset_id = ?", asset).First(&snap).Error; err != nil {
 			return err
@@ -119,14 +119,22 @@ func (s *Store) Document(asset uint) (*strata.Document, error) {
 // Version of the data file. Each migration takes a file from the version of its place to the next.
 var migrations = []func(tx *gorm.DB) error{stepsToOps}
 
-// migrate brings the data file to the present version.
-func migrate(db *gorm.DB) error {
-	var version int
+// versionOf is the version of a data file, which must not be a later one than is known here.
+func versionOf(db *gorm.DB) (version int, err error) {
 	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
-		return err
+		return 0, err
 	}
 	if version > len(migrations) {
-		return fmt.Errorf("it was written by a newer Crust (version %d; this one knows %d)", version, len(migrations))
+		return version, &Newer{version}
+	}
+	return version, nil
+}
+
+// migrate brings the data file to the present version.
+func migrate(db *gorm.DB) error {
+	version, err := versionOf(db)
+	if err != nil {
+		return err
 	}
 	for ; version < len(migrations); version++ {
 		err := db.Transaction(func(tx *gorm.DB) error {

@@ -16,7 +16,7 @@ type Keepsake struct {
 
 // AddKeepsake stores a keepsake and gives it its number.
 func (s *Store) AddKeepsake(k *Keepsake) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	if err := there(s.db, k.AssetID); err != nil {
 		return err
 	}
@@ -26,14 +26,14 @@ func (s *Store) AddKeepsake(k *Keepsake) (err error) {
 
 // Keepsakes lists an asset's keepsakes, the newest first, without their documents.
 func (s *Store) Keepsakes(asset uint) (out []Keepsake, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Omit("Text").Where("asset_id = ?", asset).Order("id desc").Find(&out).Error
 	return out, err
 }
 
 // Keepsake finds a keepsake of an asset.
 func (s *Store) Keepsake(asset, id uint) (k *Keepsake, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	k = new(Keepsake)
 	if err := s.read.Where("asset_id = ?", asset).First(k, id).Error; err != nil {
 		return nil, fmt.Errorf("keepsake %d: %w", id, err)
@@ -43,6 +43,6 @@ func (s *Store) Keepsake(asset, id uint) (k *Keepsake, err error) {
 
 // DropKeepsake deletes a keepsake.
 func (s *Store) DropKeepsake(asset, id uint) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Where("asset_id = ?", asset).Delete(&Keepsake{}, id).Error
 }

@@ -22,7 +22,7 @@ type Picture struct {
 
 // AddPictures stores pictures with their files and gives them their numbers.
 func (s *Store) AddPictures(rows []Picture, files []File) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		for i := range rows {
 			if err := there(tx, rows[i].AssetID); err != nil {
@@ -43,7 +43,7 @@ func (s *Store) AddPictures(rows []Picture, files []File) (err error) {
 
 // Pictures lists an asset's pictures as they came.
 func (s *Store) Pictures(asset uint) (out []Picture, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Where("asset_id = ?", asset).Order("id").Find(&out).Error
 	return out, err
 }
@@ -59,7 +59,7 @@ func (s *Store) Picture(id uint) (*Picture, error) {
 
 // PictureFile is the file of a picture.
 func (s *Store) PictureFile(p *Picture) (f File, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	var b Blob
 	if err := s.read.First(&b, p.BlobID).Error; err != nil {
 		return f, fmt.Errorf("picture “%s”: %w", p.Name, err)
@@ -71,6 +71,6 @@ func (s *Store) PictureFile(p *Picture) (f File, err error) {
 
 // SetSpace changes what a picture's values mean.
 func (s *Store) SetSpace(p *Picture, space string) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Model(&Picture{}).Where("id = ?", p.ID).Update("space", space).Error
 }

@@ -10,10 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/glebarez/sqlite"
 	"github.com/klauspost/compress/zstd"
 	"gorm.io/gorm"
-	"gorm.io/gorm/logger"
 
 	"crust/internal/core/bake"
 	"crust/internal/core/mesh"
@@ -88,9 +86,11 @@ type Delivery struct {
 
 // Store is the open data folder.
 type Store struct {
-	db   *gorm.DB // writes, over one connection
-	read *gorm.DB
-	Dir  string
+	db    *gorm.DB // writes, over one connection
+	read  *gorm.DB
+	lock  *lock  // nil where the folder is only looked at
+	looks string // why nothing may be changed; empty where it may
+	Dir   string
 }
 
 // ErrNone says that the thing asked for is not there.
@@ -106,82 +106,31 @@ func (f *Fault) Error() string {
 func (f *Fault) Unwrap() error { return f.Err }
 
 // fault, deferred, tells what is not there from what failed.
-func fault(err *error) {
+func (s *Store) fault(err *error) {
 	var f *Fault
 	var w *Written
+	var l *Looking
 	switch {
-	case *err == nil || errors.Is(*err, ErrNone) || errors.As(*err, &f) || errors.As(*err, &w):
+	case *err == nil || errors.Is(*err, ErrNone) || errors.As(*err, &f) || errors.As(*err, &w) || errors.As(*err, &l):
 	case errors.Is(*err, gorm.ErrRecordNotFound):
 		*err = ErrNone
+	case s.looks != "" && strings.Contains((*err).Error(), "readonly"):
+		*err = &Looking{s.looks}
 	default:
 		*err = &Fault{*err}
 	}
 }
 
-// readers is how many readers may look at once while one writes.
-const readers = 4
-
-// Open opens the data folder, making it when it is missing.
-func Open(dir string) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be made: %w", dir, err)
-	}
-	file := filepath.Join(dir, "crust.db")
-	// Writers begin by taking the lock, so that none fails half way; with a write-ahead log readers see the
-	// state before.
-	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=synchronous(FULL)&_txlock="
-	connect := func(lock string, connections int) (*gorm.DB, error) {
-		db, err := gorm.Open(sqlite.Open(file+pragmas+lock), &gorm.Config{Logger: logger.Default.LogMode(logger.Silent)})
-		if err != nil {
-			return nil, fmt.Errorf("the data file %s cannot be opened: %w", file, err)
-		}
-		sql, err := db.DB()
-		if err != nil {
-			return nil, err
-		}
-		sql.SetMaxOpenConns(connections)
-		return db, nil
-	}
-	db, err := connect("immediate", 1)
-	if err != nil {
-		return nil, err
-	}
-	if err := db.AutoMigrate(&Asset{}, &Blob{}, &Chunk{}, &Baked{}, &Op{}, &Snapshot{}, &Delivery{}, &Finish{}, &Picture{}, &Keepsake{}, &Stroke{}, &Brush{}, &Alpha{}, &Preset{}); err != nil {
-		return nil, fmt.Errorf("the data file %s cannot be read: %w", file, err)
-	}
-	if err := migrate(db); err != nil {
-		return nil, fmt.Errorf("the data file %s cannot be taken over: %w", file, err)
-	}
-	read, err := connect("deferred", readers)
-	if err != nil {
-		return nil, err
-	}
-	return &Store{db, read, dir}, nil
-}
-
-// Close closes the data file.
-func (s *Store) Close() error {
-	var errs []error
-	for _, db := range []*gorm.DB{s.read, s.db} {
-		sql, err := db.DB()
-		if err == nil {
-			err = sql.Close()
-		}
-		errs = append(errs, err)
-	}
-	return errors.Join(errs...)
-}
-
 // Assets lists all assets, the one changed last first, without their pictures.
 func (s *Store) Assets() (out []Asset, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Omit("Picture").Order("changed desc, id desc").Find(&out).Error
 	return out, err
 }
 
 // Asset finds one asset.
 func (s *Store) Asset(id uint) (a *Asset, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	a = new(Asset)
 	if err := s.read.First(a, id).Error; err != nil {
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -197,7 +146,7 @@ type File = mesh.File
 
 // Create stores a new asset with its model, the files beside it and its first journal step.
 func (s *Store) Create(a *Asset, model File, beside []File, document string, strokes ...Stroke) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	a.Created, a.Changed = time.Now(), time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(a).Error; err != nil {
@@ -237,14 +186,14 @@ func there(tx *gorm.DB, asset uint) error {
 
 // Update changes columns of an asset and marks it changed.
 func (s *Store) Update(id uint, columns map[string]any) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Model(&Asset{}).Where("id = ?", id).Updates(columns).Error
 }
 
 // Delete removes an asset and everything that belongs to it.
 func (s *Store) Delete(id uint) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("DELETE FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)", id).Error; err != nil {
 			return err
@@ -336,7 +285,7 @@ func blob(tx *gorm.DB, id uint, size int64) ([]byte, error) {
 
 // Files returns an asset's files of a kind: “model”, “high” or “beside”.
 func (s *Store) Files(asset uint, kind string) (out []File, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	var blobs []Blob
 	err = s.read.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("asset_id = ? AND kind = ?", asset, kind).Order("id").Find(&blobs).Error; err != nil {
@@ -356,7 +305,7 @@ func (s *Store) Files(asset uint, kind string) (out []File, err error) {
 
 // SetHigh stores the high-poly files in place of those before, and names them in the asset.
 func (s *Store) SetHigh(asset uint, files, beside []File) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := there(tx, asset); err != nil {
 			return err
@@ -382,7 +331,7 @@ func (s *Store) SetHigh(asset uint, files, beside []File) (err error) {
 
 // AddLayout stores a UV channel made for the model, and changes the asset's columns with it.
 func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[string]any) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := there(tx, asset); err != nil {
@@ -398,7 +347,7 @@ func (s *Store) AddLayout(asset uint, name string, data []byte, columns map[stri
 // ReplaceModel stores a corrected model in place of the one before, and changes the asset's columns with
 // it. Layouts that do not fit it go.
 func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts bool, columns map[string]any) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	columns["changed"] = time.Now()
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := there(tx, asset); err != nil {
@@ -425,7 +374,7 @@ func (s *Store) ReplaceModel(asset uint, model File, beside []File, keepLayouts 
 
 // PutMap stores a baked map in place of the one before.
 func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	data := parted(m)
 	pieces, err := squeeze(data)
 	if err != nil {
@@ -468,14 +417,14 @@ func (s *Store) PutMap(asset uint, m *bake.Map, stamp string, brought bool) (err
 
 // Maps lists an asset's baked maps.
 func (s *Store) Maps(asset uint) (out []Baked, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Where("asset_id = ?", asset).Find(&out).Error
 	return out, err
 }
 
 // Map reads a baked map's texels, and what is known of it, as they are now.
 func (s *Store) Map(asset uint, set, kind string) (m *bake.Map, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	var b Baked
 	var data []byte
 	err = s.read.Transaction(func(tx *gorm.DB) error {
@@ -515,7 +464,7 @@ func (s *Store) Map(asset uint, set, kind string) (m *bake.Map, err error) {
 
 // DropMaps removes an asset's baked maps.
 func (s *Store) DropMaps(asset uint) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := dropBlobs(tx, "asset_id = ? AND kind = 'map'", asset); err != nil {
 			return err
@@ -539,6 +488,9 @@ func (s *Store) Aside(asset uint) (string, error) {
 
 // Sweep drops what was in the making when a server was ended. Only the one server of a data folder calls it, at its start.
 func (s *Store) Sweep() {
+	if s.looks != "" {
+		return
+	}
 	left, _ := filepath.Glob(filepath.Join(s.Dir, "deliveries", "*", making+"*"))
 	more, _ := filepath.Glob(filepath.Join(s.Dir, "deliveries", "*", ".writing-*"))
 	for _, name := range append(left, more...) {
@@ -583,7 +535,7 @@ func (s *Store) settle() {
 
 // Folders lists where deliveries were written or were to be.
 func (s *Store) Folders() (out []string, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Model(&Delivery{}).Where("folder <> ''").Distinct().Pluck("folder", &out).Error
 	return out, err
 }
@@ -591,8 +543,11 @@ func (s *Store) Folders() (out []string, err error) {
 // AddDelivery records a delivery. write puts its files in place, and is given the place of its zip; it may leave that out. A server
 // that ends meanwhile leaves a delivery that is pending: see Sweep.
 func (s *Store) AddDelivery(d *Delivery, write func(zip string) error) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	d.Made, d.Pending = time.Now(), true
+	if err := s.MayChange(); err != nil {
+		return err
+	}
 	if _, err := s.Aside(d.AssetID); err != nil {
 		return err
 	}
@@ -622,7 +577,7 @@ func (w *Written) Unwrap() error { return w.Err }
 
 // DropDelivery forgets a delivery and deletes its zip; files in folders stay.
 func (s *Store) DropDelivery(asset, id uint) (err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	d := &Delivery{ID: id, AssetID: asset}
 	gone := s.db.Where("asset_id = ?", asset).Delete(d)
 	if gone.Error != nil {
@@ -644,14 +599,14 @@ func (s *Store) ZipOf(d *Delivery) string {
 
 // Deliveries lists an asset's deliveries, the newest first.
 func (s *Store) Deliveries(asset uint) (out []Delivery, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Where("asset_id = ? AND NOT pending", asset).Order("id desc").Find(&out).Error
 	return out, err
 }
 
 // Used is the asset's size on disk in bytes: its files, maps, journal and deliveries.
 func (s *Store) Used(asset uint) (n int64, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	for _, q := range []string{
 		"SELECT COALESCE(SUM(LENGTH(data)), 0) FROM chunks WHERE blob_id IN (SELECT id FROM blobs WHERE asset_id = ?)",
 		"SELECT COALESCE(SUM(LENGTH(document)), 0) FROM snapshots WHERE asset_id = ?",

@@ -14,14 +14,14 @@ type Stroke struct {
 
 // LastStroke is the highest number of a stroke of any asset.
 func (s *Store) LastStroke() (n int32, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Model(&Stroke{}).Select("COALESCE(MAX(id), 0)").Scan(&n).Error
 	return n, err
 }
 
 // Strokes lists all strokes of an asset.
 func (s *Store) Strokes(asset uint) (out []Stroke, err error) {
-	defer fault(&err)
+	defer s.fault(&err)
 	err = s.read.Where("asset_id = ?", asset).Order("id").Find(&out).Error
 	return out, err
 }
