@@ -14,7 +14,7 @@ import (
 // rank orders the packages from below upwards; a package may import only lower ranks, and the same
 // rank inside core.
 var rank = map[string]int{
-	"crust/internal/core": 0, "crust/internal/store": 1, "crust/internal/studio": 2, "crust/internal/demo": 3, "crust/internal/preview": 4, "crust/internal/web": 5, "crust/cmd": 6,
+	"crust/internal/core": 0, "crust/internal/store": 1, "crust/internal/access": 1, "crust/internal/studio": 2, "crust/internal/demo": 3, "crust/internal/preview": 4, "crust/internal/web": 5, "crust/cmd": 6,
 }
 
 // core may use the standard library, golang.org/x, and the compression that imgfile writes with.

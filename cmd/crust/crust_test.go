@@ -246,29 +246,52 @@ func TestErrorsAreOneLineWithAStatus(t *testing.T) {
 
 // served is crust serve in a process of its own.
 type served struct {
-	t   *testing.T
-	cmd *exec.Cmd
-	url string
+	t    *testing.T
+	cmd  *exec.Cmd
+	url  string
+	said []string // the lines that it began with
 }
 
-func serve(t *testing.T, data string) *served {
+// serve starts a server with more flags.
+func serve(t *testing.T, data string, more ...string) *served {
 	t.Helper()
-	s := &served{t: t, cmd: exec.Command(os.Args[0], "serve", "--data", data, "--addr", "127.0.0.1:0")}
+	s := &served{t: t, cmd: exec.Command(os.Args[0], append([]string{"serve", "--data", data, "--addr", "127.0.0.1:0"}, more...)...)}
+	s.begin()
+	return s
+}
+
+func (s *served) begin() {
+	s.t.Helper()
 	s.cmd.Env = append(os.Environ(), "CRUST_RUN=1")
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {
-		t.Fatal(err)
+		s.t.Fatal(err)
 	}
 	if err := s.cmd.Start(); err != nil {
-		t.Fatal(err)
+		s.t.Fatal(err)
 	}
-	line, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
-		t.Fatal(err)
+	s.t.Cleanup(s.kill)
+	lines := bufio.NewReader(out)
+	for s.url == "" || strings.HasPrefix(s.url, "https") && len(s.said) < 2 {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		line = strings.TrimSpace(line)
+		s.said = append(s.said, line)
+		if at := strings.Index(line, "http"); at >= 0 && s.url == "" {
+			s.url = line[at:]
+		}
 	}
-	s.url = strings.TrimSpace(line[strings.Index(line, "http"):])
-	t.Cleanup(s.kill)
-	return s
+}
+
+// end ends the process as its user does.
+func (s *served) end() {
+	s.t.Helper()
+	if err := s.cmd.Process.Signal(os.Interrupt); err != nil {
+		s.t.Fatal(err)
+	}
+	_ = s.cmd.Wait()
 }
 
 // kill ends the process as kill -9 does.

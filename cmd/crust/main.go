@@ -25,7 +25,7 @@ func main() {
 	defer stop()
 	root := &cobra.Command{Use: "crust", Short: "Bake, paint and deliver texture maps", SilenceErrors: true, SilenceUsage: true}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return wrong{err} })
-	root.AddCommand(serveCommand(false), serveCommand(true), inspectCommand(), bakeCommand(), layoutCommand(), deliverCommand(), strataCommand(), finishesCommand(), presetsCommand(), packCommand(), unpackCommand(), backupCommand(), restoreCommand(), stillCommand())
+	root.AddCommand(serveCommand(false), serveCommand(true), inspectCommand(), bakeCommand(), layoutCommand(), deliverCommand(), strataCommand(), finishesCommand(), presetsCommand(), packCommand(), unpackCommand(), backupCommand(), restoreCommand(), usersCommand(), stillCommand())
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return

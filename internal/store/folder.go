@@ -76,9 +76,9 @@ func Open(dir string) (*Store, error) {
 	return s, nil
 }
 
-func openOwned(dir string) (s *Store, err error) {
+func openOwned(dir string) (_ *Store, err error) {
 	file := filepath.Join(dir, dataFile)
-	s = &Store{Dir: dir}
+	s := &Store{Dir: dir}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -153,6 +153,18 @@ func (s *Store) MayChange() error {
 		return &Looking{s.looks}
 	}
 	return nil
+}
+
+// Full tells whether the folder's disk has no room for a change.
+func (s *Store) Full() bool {
+	f, err := os.CreateTemp(s.Dir, ".room-*")
+	if err != nil {
+		return true
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	_, err = f.Write(make([]byte, 1<<20))
+	return err != nil
 }
 
 // ServedAt notes, for those who would open the folder too, the address of its pages.

@@ -2,10 +2,13 @@ package store
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"time"
+
+	"crust/internal/core/deliver"
 )
 
 // lockName is a file of the data folder that its owner holds locked. The system lets go of the lock when the process ends, however it
@@ -23,7 +26,7 @@ func lockFolder(dir string) (*lock, error) {
 	name := filepath.Join(dir, lockName)
 	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the data folder %s cannot be worked in: %w", dir, deliver.Told(err))
 	}
 	held, err := tryLock(f)
 	if err != nil || !held {

@@ -287,23 +287,22 @@ func (a *Asset) SetShipping(h Shipping) error {
 	return nil
 }
 
-// Below is the full path of a folder of deliveries, which lies below the root that the server was started with, also where links
-// lead. It need not be there yet.
-func (s *Studio) Below(folder string) (string, error) {
-	if s.Root == "" {
+// Below is the full path of a folder of deliveries, which lies below a root, also where links lead. It need not be there yet.
+func Below(root, folder string) (string, error) {
+	if root == "" {
 		return "", errors.New("the server was started without a folder for deliveries; start it with --deliver-root, or deliver a zip")
 	}
 	if strings.TrimSpace(folder) == "" {
-		return "", fmt.Errorf("name a folder; it is made below %s", s.Root)
+		return "", fmt.Errorf("name a folder; it is made below %s", root)
 	}
-	root, err := filepath.Abs(s.Root)
+	root, err := filepath.Abs(root)
 	if err != nil {
 		return "", err
 	}
 	if err := os.MkdirAll(root, 0o755); err != nil {
 		return "", fmt.Errorf("the folder of deliveries cannot be made: %w", deliver.Told(err))
 	}
-	outside := fmt.Errorf("“%s” does not lie below %s, where deliveries go; start the server with another --deliver-root for that", folder, s.Root)
+	outside := fmt.Errorf("“%s” does not lie below %s, where deliveries go; start the server with another --deliver-root for that", folder, root)
 	p := filepath.Clean(folder)
 	if !filepath.IsAbs(p) {
 		p = filepath.Join(root, p)
@@ -383,8 +382,8 @@ func (a *Asset) shippingJob(h Shipping) (deliver.Job, error) {
 	return j, nil
 }
 
-// PlanDelivery says what a delivery would write.
-func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
+// PlanDelivery says what a delivery would write, in folders below root.
+func (a *Asset) PlanDelivery(root string) (*DeliveryPlan, error) {
 	a.mu.Lock()
 	h := a.shipping
 	missing := map[string]int{}
@@ -394,7 +393,7 @@ func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
 		}
 	}
 	a.mu.Unlock()
-	out := &DeliveryPlan{Warnings: []string{}, Files: []deliver.Planned{}, Root: a.studio.Root}
+	out := &DeliveryPlan{Warnings: []string{}, Files: []deliver.Planned{}, Root: root}
 	j, err := a.shippingJob(h)
 	if err == nil {
 		out.Preset = *j.Preset.For(j.Document)
@@ -409,7 +408,7 @@ func (a *Asset) PlanDelivery() (*DeliveryPlan, error) {
 		names = append(names, f.File)
 	}
 	if err == nil && h.To == ToFolder {
-		if out.Folder, err = a.studio.Below(h.Folder); err == nil {
+		if out.Folder, err = Below(root, h.Folder); err == nil {
 			out.Taken, err = deliver.Standing(out.Folder, j.Owner(), names)
 		}
 	}
@@ -478,15 +477,15 @@ func setsWord(n int) string {
 }
 
 // Deliver delivers the asset as it is set to be, as a job. replace lets it take the place of files that others put there.
-func (a *Asset) Deliver(replace bool) error {
+func (a *Asset) Deliver(root string, replace bool) error {
 	a.mu.Lock()
 	h := a.shipping
 	a.mu.Unlock()
-	return a.deliverAs(h, replace)
+	return a.deliverAs(root, h, replace)
 }
 
 // DeliverAgain delivers as an earlier time, and remembers that.
-func (a *Asset) DeliverAgain(id uint, replace bool) error {
+func (a *Asset) DeliverAgain(root string, id uint, replace bool) error {
 	rows, err := a.Deliveries()
 	if err != nil {
 		return err
@@ -502,7 +501,7 @@ func (a *Asset) DeliverAgain(id uint, replace bool) error {
 	if err := a.SetShipping(h); err != nil {
 		return err
 	}
-	return a.deliverAs(h, replace)
+	return a.deliverAs(root, h, replace)
 }
 
 // JobOf is a delivery of the asset by a preset, as it is set to be but for that; all sets in size px, or 0 as they are set to be.
@@ -551,7 +550,7 @@ func (a *Asset) supply(j *deliver.Job) {
 	j.Pictures = a.picture
 }
 
-func (a *Asset) deliverAs(h Shipping, replace bool) error {
+func (a *Asset) deliverAs(root string, h Shipping, replace bool) error {
 	j, err := a.shippingJob(h)
 	if err != nil {
 		return err
@@ -562,7 +561,7 @@ func (a *Asset) deliverAs(h Shipping, replace bool) error {
 	}
 	folder := ""
 	if h.To == ToFolder {
-		if folder, err = a.studio.Below(h.Folder); err != nil {
+		if folder, err = Below(root, h.Folder); err != nil {
 			return err
 		}
 		var names []string

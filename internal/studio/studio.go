@@ -35,6 +35,7 @@ type Studio struct {
 	alphas  sync.Map     // pictures of brushes, by their hashes
 	jobs    atomic.Int32 // that run, of all assets
 	strokes atomic.Int32 // the number given last to a stroke of any asset
+	short   bool         // memory is, and caches are small; tidy alone knows
 }
 
 // opening is an asset that is open or being opened.
@@ -68,16 +69,36 @@ func (s *Studio) Close() {
 const (
 	closeAfter = 2 * time.Minute
 	tidyEvery  = 20 * time.Second
+	easeEvery  = time.Second
 )
 
-// tidy closes assets that nobody uses, until the studio closes.
+// pressed is from which share of the memory that there is on caches have to give way, and eased from where on they may grow again.
+const pressed, eased = 0.8, 0.6
+
+// ease has the caches give way where memory runs short, and grow again where it does not.
+func (s *Studio) ease(share float64) {
+	switch {
+	case share > pressed && !s.short:
+		s.short = true
+		s.cache.Hold(cacheBytes, 1./8)
+		debug.FreeOSMemory()
+	case share < eased && s.short:
+		s.short = false
+		s.cache.Hold(cacheBytes, 1)
+	}
+}
+
+// tidy closes assets that nobody uses, and watches memory, until the studio closes.
 func (s *Studio) tidy() {
-	tick := time.NewTicker(tidyEvery)
+	tick, ease := time.NewTicker(tidyEvery), time.NewTicker(easeEvery)
 	defer tick.Stop()
+	defer ease.Stop()
 	for {
 		select {
 		case <-s.ctx.Done():
 			return
+		case <-ease.C:
+			s.ease(par.Pressed())
 		case now := <-tick.C:
 			s.closeIdle(now.Add(-closeAfter))
 		}

@@ -32,6 +32,7 @@ type desk struct {
 	t      *testing.T
 	studio *studio.Studio
 	server *httptest.Server
+	web    *Server
 }
 
 func newDesk(t *testing.T) *desk {
@@ -47,7 +48,7 @@ func newDesk(t *testing.T) *desk {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d.server.Config.Handler = srv
+	d.web, d.server.Config.Handler = srv, srv
 	d.server.Start()
 	t.Cleanup(func() { d.server.CloseClientConnections(); d.server.Close(); d.studio.Close(); st.Close() })
 	return d

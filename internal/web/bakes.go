@@ -162,7 +162,7 @@ func means(m *bake.Map, v []float64) string {
 
 // bring reads what files are called and answers with where they would go, and with the words that decided it.
 func (s *Server) bring(c *echo.Context, a *studio.Asset) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}

@@ -123,7 +123,7 @@ func (s *Server) brushFile(c *echo.Context) error {
 
 // addAlpha takes a picture as a brush's.
 func (s *Server) addAlpha(c *echo.Context) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}

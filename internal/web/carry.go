@@ -20,7 +20,7 @@ import (
 // carry takes a picture made for the UVs before a layout, for the set that the query names, and answers
 // with what it is on the UVs in use: one PNG, or a zip of one for each set.
 func (s *Server) carry(c *echo.Context, a *studio.Asset) error {
-	files, err := upload(c)
+	files, err := s.upload(c)
 	if err != nil {
 		return err
 	}

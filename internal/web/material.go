@@ -14,7 +14,7 @@ import (
 
 // addPictures brings pictures in.
 func (s *Server) addPictures(c *echo.Context, a *studio.Asset) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}

@@ -306,7 +306,7 @@ func shrink(m *bake.Map, n int) *imgfile.Image {
 }
 
 func (s *Server) bringMap(c *echo.Context, a *studio.Asset) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}

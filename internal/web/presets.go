@@ -57,7 +57,7 @@ func (s *Server) dropPreset(c *echo.Context) error {
 
 // deliveryPlan says what a delivery would write.
 func (s *Server) deliveryPlan(c *echo.Context, a *studio.Asset) error {
-	p, err := a.PlanDelivery()
+	p, err := a.PlanDelivery(s.rootOf(c))
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"embed"
 	"encoding/base64"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"html/template"
 	"io"
 	"io/fs"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -26,6 +28,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"crust/internal/access"
 	"crust/internal/core/bake"
 	"crust/internal/core/bring"
 	"crust/internal/core/brush"
@@ -64,19 +67,31 @@ type Server struct {
 	studio *studio.Studio
 	echo   *echo.Echo
 	hosts  map[string]bool
+	port   string
 	// Demo makes the demo asset; nil when there is none to offer.
 	Demo  func() (uint, error)
 	pages *template.Template
+	// Users are those who may enter; nil where everybody who reaches the server may. They are set before it serves.
+	Users *access.Users
+	// TLS is the certificate that it answers with; nil for plain HTTP.
+	TLS *tls.Certificate
+
+	wrong   wrongTokens
+	paces   paces
+	sockets sockets
+	atOnce  share
+	uploads share
 }
 
 // New makes the handler of a server that is reached at addr, “host:port”. Requests that name another
 // host, or come from another origin's page, are refused.
 func New(st *studio.Studio, addr string) (*Server, error) {
-	s := &Server{studio: st, echo: echo.New(), hosts: map[string]bool{}}
+	s := &Server{studio: st, echo: echo.New(), hosts: map[string]bool{}, atOnce: make(share, maxAtOnce), uploads: make(share, uploadsAtOnce)}
 	host, port, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, fmt.Errorf("address %s: %w", addr, err)
 	}
+	s.port = port
 	for _, h := range []string{host, "127.0.0.1", "localhost", "::1"} {
 		s.hosts[net.JoinHostPort(h, port)] = true
 	}
@@ -90,7 +105,8 @@ func New(st *studio.Studio, addr string) (*Server, error) {
 	}
 	s.echo.Renderer = &echo.TemplateRenderer{Template: s.pages}
 	s.echo.HTTPErrorHandler = answerError
-	s.echo.Use(s.guard, catch)
+	s.echo.IPExtractor = echo.ExtractIPDirect()
+	s.echo.Use(s.guard, s.limited, s.enter, s.mayChange, catch)
 	s.routes()
 	return s, nil
 }
@@ -109,14 +125,16 @@ func ownNames() (out []string) {
 	return out
 }
 
-// ServeHTTP answers one request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
-
 // Serve answers on the listener until the context ends.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
-	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: headerWithin, IdleTimeout: idleFor, MaxHeaderBytes: maxHeader, ErrorLog: log.New(io.Discard, "", 0), BaseContext: func(net.Listener) context.Context { return ctx }}
+	serve := srv.Serve
+	if s.TLS != nil {
+		srv.TLSConfig = &tls.Config{Certificates: []tls.Certificate{*s.TLS}, MinVersion: tls.VersionTLS12}
+		serve = func(l net.Listener) error { return srv.ServeTLS(l, "", "") }
+	}
 	failed := make(chan error, 1)
-	go func() { failed <- srv.Serve(l) }()
+	go func() { failed <- serve(l) }()
 	select {
 	case err := <-failed:
 		return err
@@ -130,14 +148,29 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	return nil
 }
 
+// answersFor tells whether a “host:port” is this server: one of its own names, or one of its certificate's.
+func (s *Server) answersFor(at string) bool {
+	if s.hosts[at] {
+		return true
+	}
+	host, port, err := net.SplitHostPort(at)
+	if s.TLS == nil || err != nil && at == "" {
+		return false
+	}
+	if err != nil {
+		host, port = at, "443"
+	}
+	return port == s.port && s.TLS.Leaf != nil && s.TLS.Leaf.VerifyHostname(host) == nil
+}
+
 func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
-		if !s.hosts[r.Host] {
+		if !s.answersFor(r.Host) {
 			return echo.NewHTTPError(http.StatusForbidden, "this server does not answer for "+r.Host)
 		}
 		if o := r.Header.Get("Origin"); o != "" {
-			if u, err := url.Parse(o); err != nil || !s.hosts[u.Host] {
+			if u, err := url.Parse(o); err != nil || !s.answersFor(u.Host) {
 				return echo.NewHTTPError(http.StatusForbidden, "this server does not answer pages of "+o)
 			}
 		}
@@ -152,6 +185,9 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 func (s *Server) routes() {
 	e := s.echo
 	e.GET("/", s.home)
+	e.GET("/enter", s.entrance)
+	e.POST("/enter", s.entrance)
+	e.POST("/leave", s.leave)
 	e.GET("/assets/:id", func(c *echo.Context) error {
 		return c.Redirect(http.StatusFound, "/assets/"+c.Param("id")+"/intake")
 	})
@@ -235,7 +271,12 @@ func answerError(c *echo.Context, err error) {
 	var lost *par.Panic
 	var file *fs.PathError
 	var link *os.LinkError
+	var looking *store.Looking
 	switch {
+	case errors.As(err, &looking):
+		code = http.StatusForbidden
+	case errors.Is(err, errSlow):
+		code, text = http.StatusRequestTimeout, errSlow.Error()
 	case errors.Is(err, context.Canceled) && c.Request().Context().Err() != nil:
 		code = 499 // the client has gone
 	case errors.As(err, &lost):
@@ -341,7 +382,7 @@ func (s *Server) home(c *echo.Context) error {
 			cards[i].Stage = "paint"
 		}
 	}
-	return c.Render(http.StatusOK, "home.html", map[string]any{"Assets": cards, "Demo": s.Demo != nil})
+	return c.Render(http.StatusOK, "home.html", map[string]any{"Assets": cards, "Demo": s.Demo != nil && s.refusal(c) == nil, "Looks": s.looks(c), "User": userOf(c).Name})
 }
 
 // Stages in the order of the work.
@@ -394,7 +435,7 @@ func (s *Server) asset(c *echo.Context, a *studio.Asset) error {
 	stage := c.Param("stage")
 	for _, k := range stages {
 		if k == stage {
-			return c.Render(http.StatusOK, "asset.html", map[string]any{"ID": a.ID, "Stage": stage, "Stages": stages, "Tables": tables(), "Icons": pageIcons, "ImportMap": template.HTML(`<script type="importmap">` + importMap + `</script>`)})
+			return c.Render(http.StatusOK, "asset.html", map[string]any{"Looks": s.looks(c), "ID": a.ID, "Stage": stage, "Stages": stages, "Tables": tables(), "Icons": pageIcons, "ImportMap": template.HTML(`<script type="importmap">` + importMap + `</script>`)})
 		}
 	}
 	return echo.ErrNotFound
@@ -422,8 +463,12 @@ func (s *Server) with(h func(c *echo.Context, a *studio.Asset) error) echo.Handl
 }
 
 // upload reads the files of a form, limited in all.
-func upload(c *echo.Context) (studio.Upload, error) {
+func (s *Server) upload(c *echo.Context) (studio.Upload, error) {
 	r := c.Request()
+	if err := s.uploads.take(r.Context()); err != nil {
+		return nil, err
+	}
+	defer s.uploads.give()
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, mesh.MaxBytes)
 	mr, err := r.MultipartReader()
 	if err != nil {
@@ -461,7 +506,7 @@ func upload(c *echo.Context) (studio.Upload, error) {
 }
 
 func (s *Server) create(c *echo.Context) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}
@@ -490,7 +535,7 @@ func (s *Server) preview(c *echo.Context, a *studio.Asset) error {
 
 // again reads a corrected model and answers with what it would change.
 func (s *Server) again(c *echo.Context, a *studio.Asset) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}
@@ -541,7 +586,7 @@ func (s *Server) remove(c *echo.Context) error {
 }
 
 func (s *Server) high(c *echo.Context, a *studio.Asset) error {
-	u, err := upload(c)
+	u, err := s.upload(c)
 	if err != nil {
 		return err
 	}
@@ -566,6 +611,8 @@ type request struct {
 
 	Rows  []studio.Brought    `json:"rows"`
 	Words map[string][]string `json:"words"`
+
+	root string // below which the deliveries of the one who asks lie
 }
 
 // calls are the small calls on an asset.
@@ -590,8 +637,10 @@ var calls = map[string]func(a *studio.Asset, r request) error{
 	"words":         func(a *studio.Asset, r request) error { return a.SetWords(r.Words) },
 	"stop":          func(a *studio.Asset, r request) error { a.StopJob(); return nil },
 	"shipping":      func(a *studio.Asset, r request) error { return a.ChangeShipping(r.Shipping) },
-	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.Replace) },
-	"deliver-again": func(a *studio.Asset, r request) error { return a.DeliverAgain(uint(max(0, r.Number)), r.Replace) },
+	"deliver":       func(a *studio.Asset, r request) error { return a.Deliver(r.root, r.Replace) },
+	"deliver-again": func(a *studio.Asset, r request) error {
+		return a.DeliverAgain(r.root, uint(max(0, r.Number)), r.Replace)
+	},
 	"still":         func(a *studio.Asset, r request) error { return a.Still(r.Still) },
 	"lay-sheet":     func(a *studio.Asset, r request) error { return a.LaySheet(r.Key, r.Value) },
 	"compare":       func(a *studio.Asset, r request) error { return a.CompareDelivery(uint(max(0, r.Number))) },
@@ -608,6 +657,7 @@ func (s *Server) do(c *echo.Context, a *studio.Asset) error {
 	if err := c.Bind(&r); err != nil {
 		return errors.New("the call could not be understood")
 	}
+	r.root = s.rootOf(c)
 	if err := call(a, r); err != nil {
 		var name *studio.NameError
 		if errors.As(err, &name) {

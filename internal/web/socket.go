@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +32,11 @@ type message struct {
 const maxMessage = 1 << 20
 
 func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
+	if !s.sockets.open(a.ID) {
+		return echo.NewHTTPError(http.StatusServiceUnavailable, "too many pages have this asset open; close some")
+	}
+	defer s.sockets.close(a.ID)
+	refused := s.refusal(c)
 	ws, err := websocket.Accept(c.Response(), c.Request(), nil)
 	if err != nil {
 		return nil // Accept has answered
@@ -52,7 +59,9 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 			slog.Error("a fault ended a page's pictures", "fault", lost.Value, "trace", string(lost.Trace))
 		}
 	}()
+	var pace metered
 	for {
+		pace.one()
 		_, data, err := ws.Read(ctx)
 		if err != nil {
 			return nil
@@ -61,7 +70,7 @@ func (s *Server) socket(c *echo.Context, a *studio.Asset) error {
 		if json.Unmarshal(data, &m) != nil {
 			continue
 		}
-		if r := s.handle(p, m); r != nil {
+		if r := s.handle(p, m, refused); r != nil {
 			b, err := json.Marshal(r)
 			if err != nil {
 				return nil
@@ -92,14 +101,23 @@ func send(ctx context.Context, ws *websocket.Conn, kind websocket.MessageType, b
 	return ws.Write(ctx, kind, b)
 }
 
-// handle does what a message asks and returns the answer, nil when there is none.
-func (s *Server) handle(p *studio.Page, m message) studio.Event {
+// changes are the messages that change an asset.
+var changes = []string{"edit", "ink", "undo", "redo"}
+
+// handle does what a message asks and returns the answer, nil when there is none. refused, if there is a reason, answers all changes.
+func (s *Server) handle(p *studio.Page, m message, refused error) studio.Event {
 	answer := func(layer string, err error) studio.Event {
 		e := studio.Event{"t": "answer", "n": m.N, "layer": layer}
 		if err != nil {
 			e["error"] = err.Error()
 		}
 		return e
+	}
+	if refused != nil && slices.Contains(changes, m.T) {
+		if m.N == 0 {
+			return nil // of something that is under way; its end is answered
+		}
+		return answer("", refused)
 	}
 	switch m.T {
 	case "ack":

@@ -75,7 +75,21 @@ const tileOnShelf = 56
 
 // NewCache makes a cache of at most about so many bytes.
 func NewCache(bound int) *Cache {
-	return &Cache{at: map[cacheKey]*list.Element{}, shelves: map[shelfKey]*list.Element{}, bound: bound}
+	return &Cache{at: map[cacheKey]*list.Element{}, shelves: map[shelfKey]*list.Element{}, bound: bound, pictures: album{bound: albumBytes}}
+}
+
+// Hold changes the bound of the cache, and of the pictures with it, which is a share of what they have where there is memory. What is
+// beyond goes at once, in use or not: it is made anew where it is wanted.
+func (c *Cache) Hold(bound int, share float64) {
+	c.pictures.hold(int(share * albumBytes))
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.bound = int(share * float64(bound))
+	for _, l := range []*list.List{&c.order, &c.fresh} {
+		for c.bytes > c.bound && l.Len() > 0 {
+			c.drop(l.Back())
+		}
+	}
 }
 
 // get returns the value of a key, nil when it is not kept.

@@ -417,6 +417,10 @@ func TestTheCacheKeepsToItsBound(t *testing.T) {
 	if kept < 94 || c.get(key(0)) == nil {
 		t.Errorf("%d entries are kept, that which was used among them: %v", kept, c.get(key(0)) != nil)
 	}
+	c.Hold(96*(size+entryBytes), 0.25)
+	if got, most := c.Bytes(), 24*(size+entryBytes); got > most || got < most-2*(size+entryBytes) || c.get(key(299)) == nil {
+		t.Errorf("%d bytes are kept when memory is short, of a bound of %d", got, most)
+	}
 	c.forget(0)
 	c.forget(1)
 	if c.Bytes() != 0 || c.order.Len() != 0 || c.fresh.Len() != 0 || c.young != 0 || len(c.at) != 0 {

@@ -192,6 +192,7 @@ type album struct {
 	mu    sync.Mutex
 	of    []kept // the one used last at the end
 	bytes int
+	bound int // how many are kept, the one used last aside
 }
 
 type kept struct {
@@ -199,7 +200,7 @@ type kept struct {
 	pic  *picture.Picture
 }
 
-// albumBytes bounds the pictures that are kept, the one used last aside.
+// albumBytes bounds the pictures that are kept where there is memory.
 const albumBytes = 768 << 20
 
 func (a *album) find(mark string) *picture.Picture {
@@ -219,7 +220,20 @@ func (a *album) keep(mark string, p *picture.Picture) {
 	defer a.mu.Unlock()
 	a.of = append(a.of, kept{mark, p})
 	a.bytes += p.Bytes()
-	for a.bytes > albumBytes && len(a.of) > 1 {
+	a.shrink()
+}
+
+// hold changes the bound.
+func (a *album) hold(bound int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.bound = bound
+	a.shrink()
+}
+
+// shrink lets go of what is beyond the bound. mu is held.
+func (a *album) shrink() {
+	for a.bytes > a.bound && len(a.of) > 1 {
 		a.bytes -= a.of[0].pic.Bytes()
 		a.of = slices.Delete(a.of, 0, 1)
 	}

@@ -43,8 +43,9 @@ func Workers() int { return min(Slots, runtime.GOMAXPROCS(0)) }
 
 // Frugal has memory collected sooner than is usual, and the sooner the more there is. Programs call it when they start:
 // nearly all their memory is large planes without pointers, which the collector passes over. GOGC in the environment goes
-// before.
+// before. It also keeps below its share of the machine's memory.
 func Frugal() {
+	limitMemory()
 	if os.Getenv("GOGC") != "" {
 		return
 	}

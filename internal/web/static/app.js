@@ -552,7 +552,7 @@ class App {
   async picture() {
     if (this.stageName !== 'paint' || this.viewport.mode !== 'lit' || this.layout === 'flat') return;
     const look = this.doc.look, blob = await this.viewport.snapshot(look?.frames.find(f => f.name === look.card));
-    if (blob) fetch(`${this.api}/picture`, { method: 'PUT', body: blob }).catch(() => {});
+    if (blob && !document.body.dataset.looks) fetch(`${this.api}/picture`, { method: 'PUT', body: blob }).catch(() => {});
   }
 }
 

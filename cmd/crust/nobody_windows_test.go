@@ -1,0 +1,5 @@
+package main
+
+import "os/exec"
+
+func asNobody(*exec.Cmd) {}
