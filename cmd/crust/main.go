@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"crust/internal/core/par"
+	"crust/internal/core/plain"
 )
 
 // wrong marks an error in the call itself, which ends with status 2.
@@ -33,7 +34,7 @@ func main() {
 	if errors.Is(err, context.Canceled) {
 		err = errors.New("stopped before it was done; nothing half-written is left")
 	}
-	fmt.Fprintln(os.Stderr, "crust: "+strings.ReplaceAll(err.Error(), "\n", " "))
+	fmt.Fprintln(os.Stderr, "crust: "+plain.Text(err.Error()))
 	var w wrong
 	if errors.As(err, &w) || strings.HasPrefix(err.Error(), "unknown command") {
 		os.Exit(2)

@@ -13,6 +13,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"crust/internal/core/plain"
 )
 
 // A backup is a zip: the data file as it was at one moment, the zips of deliveries, and a list of them with their hashes
@@ -104,6 +106,7 @@ func (s *Store) Backup(w io.Writer, beside string) (err error) {
 
 // RestoreFolder makes a data folder, which must be missing or empty, of a backup: whole or not at all.
 func RestoreFolder(r io.ReaderAt, size int64, dir string) (err error) {
+	defer plain.Speak(&err)
 	if in, err := os.ReadDir(dir); err == nil && len(in) > 0 {
 		return fmt.Errorf("%s is not empty; name a new folder with --data", dir)
 	}

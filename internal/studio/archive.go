@@ -19,6 +19,7 @@ import (
 	"crust/internal/core/brush"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/mesh"
+	"crust/internal/core/plain"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
 	"crust/internal/store"
@@ -280,7 +281,8 @@ func (u *unpacking) read(name string) ([]byte, error) {
 }
 
 // Unpack makes an asset from an archive, whole or not at all.
-func (s *Studio) Unpack(r io.ReaderAt, size int64) (uint, error) {
+func (s *Studio) Unpack(r io.ReaderAt, size int64) (_ uint, err error) {
+	defer plain.Speak(&err)
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return 0, errors.New("the archive is no sound zip; pack the asset again")

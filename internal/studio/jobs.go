@@ -10,6 +10,7 @@ import (
 
 	"crust/internal/core/bake"
 	"crust/internal/core/par"
+	"crust/internal/core/plain"
 	"crust/internal/core/uv"
 	"crust/internal/store"
 )
@@ -100,7 +101,7 @@ func (a *Asset) start(kind, label string, work func(ctx context.Context, j *Job,
 		a.useNewMaps()
 		e := Event{"t": "done", "kind": kind, "label": label, "stopped": stopped}
 		if err != nil && !stopped {
-			e["error"] = err.Error()
+			e["error"] = plain.Text(err.Error())
 		}
 		a.tell(a.stateEvent())
 		a.tell(e)

@@ -23,8 +23,6 @@ import (
 	"path"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -43,6 +41,7 @@ import (
 	"crust/internal/core/mesh"
 	"crust/internal/core/par"
 	"crust/internal/core/pixel"
+	"crust/internal/core/plain"
 	"crust/internal/core/still"
 	"crust/internal/core/strata"
 	"crust/internal/core/uv"
@@ -263,7 +262,7 @@ func (s *Server) routes() {
 
 // answerError turns errors into one sentence, as JSON for the page's own calls.
 func answerError(c *echo.Context, err error) {
-	code, text := http.StatusUnprocessableEntity, plain(err.Error())
+	code, text := http.StatusUnprocessableEntity, plain.Text(err.Error())
 	var h *echo.HTTPError
 	var coded echo.HTTPStatusCoder
 	var big *http.MaxBytesError
@@ -308,16 +307,6 @@ func answerError(c *echo.Context, err error) {
 	if err != nil {
 		slog.Debug("answer not sent", "error", err)
 	}
-}
-
-// plain takes control characters out of a message.
-func plain(text string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == utf8.RuneError {
-			return ' '
-		}
-		return r
-	}, text)
 }
 
 // catch turns a panic of a handler into an error, so that it ends that request alone.

@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"crust/internal/core/par"
+	"crust/internal/core/plain"
 	"crust/internal/core/strata"
 	"crust/internal/studio"
 )
@@ -109,7 +110,7 @@ func (s *Server) handle(p *studio.Page, m message, refused error) studio.Event {
 	answer := func(layer string, err error) studio.Event {
 		e := studio.Event{"t": "answer", "n": m.N, "layer": layer}
 		if err != nil {
-			e["error"] = err.Error()
+			e["error"] = plain.Text(err.Error())
 		}
 		return e
 	}
@@ -137,7 +138,7 @@ func (s *Server) handle(p *studio.Page, m message, refused error) studio.Event {
 	case "ink":
 		number, err := p.Ink(m.Ink)
 		if m.N == 0 && err != nil {
-			return studio.Event{"t": "error", "text": err.Error()}
+			return studio.Event{"t": "error", "text": plain.Text(err.Error())}
 		}
 		if m.N == 0 {
 			return nil

@@ -11,6 +11,7 @@ import (
 
 	"crust/internal/core/geom"
 	"crust/internal/core/pixel"
+	"crust/internal/core/plain"
 )
 
 // Alpha is a picture as a tip: a square of grey, from the top left, of which each value is how much is laid down; and for stamps
@@ -309,7 +310,8 @@ type File struct {
 const MaxFileBytes = 1 << 18
 
 // ParseFile reads a brush's file and checks it.
-func ParseFile(data []byte) (*File, error) {
+func ParseFile(data []byte) (_ *File, err error) {
+	defer plain.Speak(&err)
 	if len(data) > MaxFileBytes {
 		return nil, fmt.Errorf("a brush's file has at most %d kB", MaxFileBytes>>10)
 	}

@@ -13,6 +13,8 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"crust/internal/core/plain"
 )
 
 // Written is one file of a delivery, as delivery.json tells of it.
@@ -118,7 +120,7 @@ func (d *Delivery) JSON() []byte {
 func ParseNote(data []byte) (*Delivery, error) {
 	d := new(Delivery)
 	if err := json.Unmarshal(data, d); err != nil {
-		return nil, fmt.Errorf("%s: %w", Note, plainFault(err))
+		return nil, fmt.Errorf("%s: %w", Note, plain.JSON(err))
 	}
 	return d, nil
 }

@@ -484,8 +484,8 @@ func TestPresetsThatAreWrongSayWhat(t *testing.T) {
 		data []byte
 		want string
 	}{
-		{[]byte("{"), "it ends too soon"}, {[]byte("[1]"), "holds a array"}, {[]byte(`{"crust": "brush"}`), "says that it is “brush”"},
-		{with(func(m, f map[string]any) { m["glow"] = 1 }), `it has no place for "glow"`},
+		{[]byte("{"), "it ends too soon"}, {[]byte("[1]"), "a list does not belong there"}, {[]byte(`{"crust": "brush"}`), "says that it is “brush”"},
+		{with(func(m, f map[string]any) { m["glow"] = 1 }), "glow is not known here"},
 		{with(func(m, f map[string]any) { f["r"] = "glow" }), "file 2, “Packed”: there is no source “glow”"},
 		{with(func(m, f map[string]any) { f["r"] = "map:glow" }), "there is no baked map “glow”"},
 		{with(func(m, f map[string]any) { f["r"] = "value:7" }), "“7” is not a number from 0 to 1"},

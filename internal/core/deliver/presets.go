@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"crust/internal/core/imgfile"
+	"crust/internal/core/plain"
 	"crust/internal/core/strata"
 )
 
@@ -351,13 +352,14 @@ type presetFile struct {
 const presetKind = "preset 1"
 
 // ParsePreset reads a preset's file and checks it.
-func ParsePreset(data []byte) (*Preset, error) {
+func ParsePreset(data []byte) (_ *Preset, err error) {
+	defer plain.Speak(&err)
 	if len(data) > MaxPresetBytes {
 		return nil, fmt.Errorf("a preset's file has at most %d kB", MaxPresetBytes>>10)
 	}
 	var f presetFile
 	if err := strictly(data, &f); err != nil {
-		return nil, fmt.Errorf("the preset is not what docs/presets.md describes: %w", plainFault(err))
+		return nil, fmt.Errorf("the preset is not what docs/presets.md describes: %w", plain.JSON(err))
 	}
 	if f.Crust != presetKind {
 		return nil, fmt.Errorf("the file says that it is “%.40s”; a preset says “crust”: “%s”", f.Crust, presetKind)
@@ -366,21 +368,6 @@ func ParsePreset(data []byte) (*Preset, error) {
 		f.Title = f.Name
 	}
 	return &f.Preset, f.Check()
-}
-
-// plainFault is what is wrong with a JSON text in a person's words.
-func plainFault(err error) error {
-	var syntax *json.SyntaxError
-	var kind *json.UnmarshalTypeError
-	switch {
-	case errors.As(err, &syntax):
-		return fmt.Errorf("it is no sound JSON at byte %d", syntax.Offset)
-	case errors.As(err, &kind):
-		return fmt.Errorf("“%s” at byte %d holds a %s", kind.Field, kind.Offset, kind.Value)
-	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
-		return errors.New("it ends too soon")
-	}
-	return errors.New(strings.TrimPrefix(strings.ReplaceAll(err.Error(), "unknown field", "it has no place for"), "json: "))
 }
 
 // Bytes is the preset as a file.

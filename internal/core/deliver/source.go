@@ -46,8 +46,8 @@ const (
 	ofValue = "value:"
 )
 
-// plain is a source that compose knows by the same name.
-func plain(name, label, uses string) Source {
+// known is a source that compose knows by the same name.
+func known(name, label, uses string) Source {
 	s, ok := compose.SourceOf(name)
 	if !ok {
 		panic("deliver: compose has no source " + name)
@@ -95,23 +95,23 @@ func unlit(name, label string, part int) Source {
 
 // Sources lists what planes can hold, in the order in which it is offered. Each letter of a normal is (n + 1)/2 (glTF 2.0 §3.9).
 var Sources = []Source{
-	coloured(plain("base.r", "Base colour R", "")),
-	coloured(plain("base.g", "Base colour G", "")),
-	coloured(plain("base.b", "Base colour B", "")),
-	plain("occlusion", "Occlusion", ""),
-	plain("roughness", "Roughness", ""),
-	plain("metallic", "Metallic", ""),
-	plain("normal.r", "Normal X", ""),
-	plain("normal.g", "Normal Y, green up", ""),
-	flipped("normal.g.down", "Normal Y, green down", plain("normal.g", "", "")),
-	plain("normal.b", "Normal Z", ""),
+	coloured(known("base.r", "Base colour R", "")),
+	coloured(known("base.g", "Base colour G", "")),
+	coloured(known("base.b", "Base colour B", "")),
+	known("occlusion", "Occlusion", ""),
+	known("roughness", "Roughness", ""),
+	known("metallic", "Metallic", ""),
+	known("normal.r", "Normal X", ""),
+	known("normal.g", "Normal Y, green up", ""),
+	flipped("normal.g.down", "Normal Y, green down", known("normal.g", "", "")),
+	known("normal.b", "Normal Z", ""),
 	{Name: "height", Label: "Height", Group: groupChannels, Height: true, fill: func(c *compose.Channels, out []float32) { copy(out, c.Height) }},
-	coloured(plain("emissive.r", "Emissive R", "emissive")),
-	coloured(plain("emissive.g", "Emissive G", "emissive")),
-	coloured(plain("emissive.b", "Emissive B", "emissive")),
-	plain("opacity", "Opacity", "opacity"),
-	flipped("smoothness", "Smoothness, 1 − roughness", plain("roughness", "", "")),
-	flipped("gloss", "Gloss, 1 − roughness", plain("roughness", "", "")),
+	coloured(known("emissive.r", "Emissive R", "emissive")),
+	coloured(known("emissive.g", "Emissive G", "emissive")),
+	coloured(known("emissive.b", "Emissive B", "emissive")),
+	known("opacity", "Opacity", "opacity"),
+	flipped("smoothness", "Smoothness, 1 − roughness", known("roughness", "", "")),
+	flipped("gloss", "Gloss, 1 − roughness", known("roughness", "", "")),
 	mixed("diffuse.r", "Diffuse R, metals black", 0, diffuse),
 	mixed("diffuse.g", "Diffuse G, metals black", 1, diffuse),
 	mixed("diffuse.b", "Diffuse B, metals black", 2, diffuse),

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"crust/internal/core/field"
+	"crust/internal/core/plain"
 	"crust/internal/core/strata"
 )
 
@@ -62,7 +63,8 @@ type Finish struct {
 }
 
 // Parse reads a finish from a file and checks it with every dial at both ends. What is wrong is named by its path.
-func Parse(data []byte) (*Finish, error) {
+func Parse(data []byte) (_ *Finish, err error) {
+	defer plain.Speak(&err)
 	if len(data) > MaxBytes {
 		return nil, fmt.Errorf("the finish has %d kB; %d kB is the limit", len(data)>>10, MaxBytes>>10)
 	}
@@ -76,11 +78,11 @@ func Parse(data []byte) (*Finish, error) {
 		case errors.As(err, &kind):
 			return nil, fmt.Errorf("%s: a %s does not belong there", kind.Field, kind.Value)
 		case errors.As(err, &syntax):
-			return nil, fmt.Errorf("byte %d: %s; the file is no sound JSON", syntax.Offset, syntax.Error())
+			return nil, plain.JSON(err)
 		case strings.HasPrefix(err.Error(), "json: unknown field"):
 			return nil, fmt.Errorf("%s is not known here; use name, title, help, tags, metres, dials, layers, drives", strings.TrimPrefix(err.Error(), "json: unknown field "))
 		}
-		return nil, errors.New("the file ends too soon; it is no sound JSON")
+		return nil, plain.JSON(err)
 	}
 	if _, err := r.Token(); err != io.EOF {
 		return nil, fmt.Errorf("byte %d: more follows the finish", r.InputOffset())

@@ -14,6 +14,7 @@ import (
 	"github.com/klauspost/compress/flate"
 
 	"crust/internal/core/par"
+	"crust/internal/core/plain"
 )
 
 // Limits of a picture that is read.
@@ -33,7 +34,7 @@ func ReadPNG(name string, data []byte) (image.Image, error) {
 	}
 	img, err := png.Decode(bytes.NewReader(data))
 	if err != nil {
-		return nil, pngFault(name, len(data), "the picture is cut short or damaged ("+err.Error()+")")
+		return nil, pngFault(name, len(data), "the picture is cut short or damaged ("+plain.Cause(err)+")")
 	}
 	return img, nil
 }
@@ -52,7 +53,7 @@ func pngConfig(name string, data []byte) (c image.Config, err error) {
 		return fail(0, "this is not a PNG picture")
 	}
 	if c, err = png.DecodeConfig(bytes.NewReader(data)); err != nil {
-		return fail(8, "the picture's header is damaged ("+err.Error()+")")
+		return fail(8, "the picture's header is damaged ("+plain.Cause(err)+")")
 	}
 	if c.Width > MaxSide || c.Height > MaxSide || c.Width*c.Height > MaxPixels {
 		return fail(16, fmt.Sprintf("the picture says it is %d × %d, over the limit of %d pixels", c.Width, c.Height, MaxPixels))
@@ -116,12 +117,12 @@ func Check(name string, data []byte) (image.Point, error) {
 	}
 	z, err := zlib.NewReader(io.MultiReader(packed...))
 	if err != nil {
-		return fail(at, err.Error())
+		return fail(at, plain.Cause(err))
 	}
 	defer z.Close()
 	switch n, err := io.Copy(io.Discard, io.LimitReader(z, want)); {
 	case err != nil:
-		return fail(at, err.Error())
+		return fail(at, plain.Cause(err))
 	case n < want:
 		return fail(at, "rows are missing")
 	}

@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"golang.org/x/image/tiff"
+
+	"crust/internal/core/plain"
 )
 
 // Picture is a picture's values: Width · Height · Channels of them, rows from the top; Channels is 1 (grey), 3 or 4.
@@ -97,6 +99,7 @@ func Size(name string, data []byte) (width, height int, err error) {
 // Read reads a picture; its format is told by its ending. A broken one gives an error that names file, fault and
 // remedy.
 func Read(name string, data []byte) (p *Picture, err error) {
+	defer plain.Speak(&err)
 	f, err := formatOf(name)
 	if err != nil {
 		return nil, err
@@ -107,7 +110,7 @@ func Read(name string, data []byte) (p *Picture, err error) {
 	// The libraries' readers are trusted to be right about sound files only.
 	defer func() {
 		if r := recover(); r != nil {
-			p, err = nil, fmt.Errorf("%s: the file is damaged (%v); save it again", name, r)
+			p, err = nil, fmt.Errorf("%s: %w", name, damaged(fmt.Errorf("%v", r)))
 		}
 	}()
 	if p, err = f.read(data); err != nil {
@@ -116,7 +119,7 @@ func Read(name string, data []byte) (p *Picture, err error) {
 	return p, nil
 }
 
-func damaged(err error) error { return fmt.Errorf("the file is damaged (%w); save it again", err) }
+func damaged(err error) error { return plain.Damage("the file is damaged (%s); save it again", err) }
 
 var errShort = errors.New("it ends too early")
 

@@ -7,6 +7,8 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"crust/internal/core/plain"
 )
 
 // File is a named file.
@@ -37,7 +39,7 @@ func Unpack(files []File) ([]File, error) {
 		fail := func(place, what, do string) error { return &Error{f.Name, place, what, do} }
 		z, err := zip.NewReader(bytes.NewReader(f.Data), int64(len(f.Data)))
 		if err != nil {
-			return nil, fail("", "this is not a sound zip ("+err.Error()+")", "pack it again")
+			return nil, fail("", "this is not a sound zip ("+plain.Cause(err)+")", "pack it again")
 		}
 		for _, e := range z.File {
 			name := strings.ReplaceAll(e.Name, "\\", "/")
@@ -52,7 +54,7 @@ func Unpack(files []File) ([]File, error) {
 			}
 			r, err := e.Open()
 			if err != nil {
-				return nil, fail(clip([]byte(name)), "cannot be unpacked ("+err.Error()+")", "pack it again, without a password")
+				return nil, fail(clip([]byte(name)), "cannot be unpacked ("+plain.Cause(err)+")", "pack it again, without a password")
 			}
 			var b bytes.Buffer
 			b.Grow(int(min(e.UncompressedSize64, uint64(left)+1, swollen)) + bytes.MinRead)
@@ -60,7 +62,7 @@ func Unpack(files []File) ([]File, error) {
 			data := b.Bytes()
 			r.Close()
 			if err != nil {
-				return nil, fail(clip([]byte(name)), "is damaged in the zip ("+err.Error()+")", "pack it again")
+				return nil, fail(clip([]byte(name)), "is damaged in the zip ("+plain.Cause(err)+")", "pack it again")
 			}
 			if left -= int64(len(data)); left < 0 {
 				return nil, fail("", fmt.Sprintf("holds more than %d MB", MaxBytes>>20), "bring in fewer files")

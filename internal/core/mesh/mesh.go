@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/plain"
 )
 
 // Limits of what a reader accepts. A declared count is checked against them, and against the bytes
@@ -76,7 +77,7 @@ func (e *Error) Error() string {
 	if e.Do != "" {
 		b.WriteString("; " + e.Do)
 	}
-	return b.String()
+	return plain.Text(b.String())
 }
 
 // Files finds what a model refers to by name: material libraries, buffers, pictures.

@@ -79,18 +79,34 @@ func (m *Model) computeNormals(lacks []bool, crease float64) {
 		}
 		return face[t].Dot(face[u]) >= limit
 	}
+	angles := make([]float32, len(round)) // of the corners, as round has them
+	for i, r := range round {
+		angles[i] = m.cornerAngle(int(r/3), int(r%3))
+	}
+	whole := map[uint32]geom.Vec3{} // the sums of steep fans, by place: one for all of their corners
+	sumOf := func(p uint32, belongs func(u int32) bool) (sum geom.Vec3) {
+		for i := start[p]; i < start[p+1]; i++ {
+			if u := round[i] / 3; belongs(u) {
+				sum = sum.Add(face[u].Mul(angles[i]))
+			}
+		}
+		return sum
+	}
 	s := newSplitter(m)
 	for t := range m.Tris {
 		for k, v := range m.Tris[t] {
 			if int(v) >= len(lacks) || !lacks[v] {
 				continue
 			}
-			fan := round[start[place[v]]:start[place[v]+1]]
+			p := place[v]
 			var sum geom.Vec3
-			for _, r := range fan {
-				u := r / 3
-				if len(fan) > steepFan || together(int32(t), u) {
-					sum = sum.Add(face[u].Mul(m.cornerAngle(int(u), int(r%3))))
+			if start[p+1]-start[p] <= steepFan {
+				sum = sumOf(p, func(u int32) bool { return together(int32(t), u) })
+			} else {
+				var known bool
+				if sum, known = whole[p]; !known {
+					sum = sumOf(p, func(int32) bool { return true })
+					whole[p] = sum
 				}
 			}
 			n := sum.Norm()

@@ -15,6 +15,7 @@ import (
 	"crust/internal/core/letters"
 	"crust/internal/core/light"
 	"crust/internal/core/pixel"
+	"crust/internal/core/plain"
 )
 
 // MaxFileBytes bounds a document's file.
@@ -24,17 +25,14 @@ const MaxFileBytes = 64 << 20
 // default, marks are given where they are missing, and what is wrong is named by its path. Strokes, which a file holds in full,
 // come beside the document, in which their numbers stand.
 func ParseFile(data []byte) (d *Document, painted Painting, err error) {
+	defer plain.Speak(&err)
 	if len(data) > MaxFileBytes {
 		return nil, nil, fmt.Errorf("the document has %d MB; %d MB is the limit", len(data)>>20, MaxFileBytes>>20)
 	}
 	r := json.NewDecoder(bytes.NewReader(data))
 	var tree any
 	if err := r.Decode(&tree); err != nil {
-		var at *json.SyntaxError
-		if errors.As(err, &at) {
-			return nil, nil, fmt.Errorf("byte %d: %s; the file is no sound JSON", at.Offset, at.Error())
-		}
-		return nil, nil, errors.New("the file is no sound JSON")
+		return nil, nil, plain.JSON(err)
 	}
 	if _, err := r.Token(); err != io.EOF {
 		return nil, nil, fmt.Errorf("byte %d: more follows the document", r.InputOffset())
@@ -174,7 +172,7 @@ func fits(v any, t reflect.Type, path string) error {
 		}
 	case reflect.Int:
 		if n, ok := v.(float64); !ok || n != float64(int(n)) {
-			return at("%v stands where a whole number belongs", v)
+			return kind("a whole number")
 		}
 	default:
 		if _, ok := v.(float64); !ok {
@@ -245,7 +243,10 @@ func into(tree any, v any) error {
 	if err != nil {
 		return err
 	}
-	return json.Unmarshal(text, v)
+	if err := json.Unmarshal(text, v); err != nil {
+		return plain.JSON(err)
+	}
+	return nil
 }
 
 // mark gives marks to layers and clauses that have none, beyond all that are there.

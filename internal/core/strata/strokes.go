@@ -11,6 +11,7 @@ import (
 
 	"crust/internal/core/brush"
 	"crust/internal/core/field"
+	"crust/internal/core/plain"
 )
 
 // MaxStrokes bounds the strokes of a clause.
@@ -327,7 +328,7 @@ func readStroke(tree any) (*brush.Stroke, bool, error) {
 	}
 	var w written
 	if err := strictly(text, &w); err != nil {
-		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, stencil, work, source, hidden and paths: %w", err)
+		return nil, false, fmt.Errorf("a stroke has brush, size, erase, seed, hold, mirror, fill, values, stamp, stencil, work, source, hidden and paths: %w", plain.JSON(err))
 	}
 	s := &brush.Stroke{Brush: brush.New(), Size: w.Size, Erase: w.Erase, Seed: w.Seed, Hold: w.Hold, Again: w.Mirror, Fill: w.Fill, Own: w.Values, Stamp: w.Stamp, Stencil: w.Cut, Work: w.Work, Source: w.Source, Paths: w.Paths}
 	var name string
