@@ -66,7 +66,7 @@ func deepStack(layers int) *strata.Document {
 	kinds := [3][]string{{"edges", "shelter", "crevices"}, {"facing", "reach", "facing"}, {"noise", "noise", "noise"}}
 	for n := range layers {
 		l := d.NewLayer(fmt.Sprintf("layer %d", n))
-		l.What.Colour.Hex = fmt.Sprintf("#%02x%02x%02x", 40+9*n, 200-7*n, 90+3*n)
+		l.What.Colour.Hex = fmt.Sprintf("#%02x%02x%02x", (40+9*n)%256, (9928-7*n)%256, (90+3*n)%256)
 		if n%4 == 0 {
 			l.What.Metallic.On, l.What.Height.On, l.What.Height.Number = true, true, 0.2
 		}

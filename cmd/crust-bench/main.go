@@ -62,7 +62,11 @@ func main() {
 		{"occlusion rays, 65 k triangles", func() map[string]any { return occlusion(256, 128) }},
 		{"occlusion rays, 1 M triangles", func() map[string]any { return occlusion(1024, 512) }},
 		{"occlusion of a 1024 map to an RMSE of 0.02", toError},
-		{"memory: eight maps of four sets at 4096", memory},
+		{"memory: all maps of four sets at 4096", memory},
+		{"large: eight sets at 2048, 60 layers", func() map[string]any { return large("sets") }},
+		{"large: 100 UDIM tiles at 512", func() map[string]any { return large("tiles") }},
+		{"large: 400 layers", func() map[string]any { return large("layers") }},
+		{"large: 2 M triangles from 10 M", func() map[string]any { return large("triangles") }},
 		{"demo: eight maps of three sets, draft at 1024", demoMaps},
 		{"layout: 121 k engine-like triangles into one tile, 8 px of 2048", layOut},
 		{"evaluator: from nothing", fromNothing},
@@ -244,7 +248,11 @@ func memory() map[string]any {
 }
 
 // children is what is done in a process of its own, by the name of its flag.
-var children = map[string]func(){"bake": bakeLarge, "open": openLarge, "deliver": deliverLarge}
+var children map[string]func()
+
+func init() {
+	children = map[string]func(){"bake": bakeLarge, "open": openLarge, "deliver": deliverLarge, "sets": manySets, "tiles": manyTiles, "layers": manyLayers, "triangles": manyTriangles}
+}
 
 // measured runs a child over a data folder and says how much memory it took at most.
 func measured(work, dir string) map[string]any {

@@ -175,6 +175,9 @@ func beChild(what string) int {
 		rnd := rand.New(rand.NewPCG(*seed, uint64(n)<<8|uint64(len(f[0]))))
 		s := seeds[rnd.IntN(len(seeds))]
 		of := mutate(rnd, s.data, data)
+		for k := 0; r.sound != nil && k < 100 && !r.sound(s.name, of); k++ {
+			of = mutate(rnd, s.data, data)
+		}
 		late := time.AfterFunc(time.Minute, func() {
 			fmt.Fprintln(os.Stderr, "it did not end within a minute")
 			os.Exit(7)

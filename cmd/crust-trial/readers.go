@@ -41,6 +41,8 @@ type reader struct {
 	seeds func() ([]file, error)
 	// open makes ready to read, in a folder, and what ends that.
 	open func(dir string) (read func(name string, data []byte) error, end func(), err error)
+	// sound, if it is there, chooses the mutants that are read.
+	sound func(name string, data []byte) bool
 }
 
 // throughName is the reader that goes all the way from a model to its delivery.
@@ -64,29 +66,18 @@ var readers []reader
 
 func init() {
 	readers = []reader{
-		{"models", models, plainly(func(name string, data []byte) error {
-			files, err := mesh.Unpack([]mesh.File{{Name: name, Data: data}})
-			if err != nil {
-				return err
-			}
-			f, beside, err := mesh.Pick(files)
-			if err != nil {
-				return err
-			}
-			_, err = mesh.Open(f, beside)
-			return err
-		})},
+		{"models", models, plainly(readModel), nil},
 		{"pictures", pictures, plainly(func(name string, data []byte) error {
 			_, err := imgfile.Read(name, data)
 			return err
-		})},
+		}), nil},
 		{"archives", archives, inStudio(func(s *studio.Studio, _ string, data []byte) error {
 			id, err := s.Unpack(bytes.NewReader(data), int64(len(data)))
 			if err != nil {
 				return err
 			}
 			return s.Delete(id)
-		})},
+		}), nil},
 		{"backups", backups, func(dir string) (func(string, []byte) error, func(), error) {
 			in, err := os.MkdirTemp(dir, "backups-")
 			return func(_ string, data []byte) error {
@@ -94,19 +85,36 @@ func init() {
 				defer os.RemoveAll(to)
 				return store.RestoreFolder(bytes.NewReader(data), int64(len(data)), to)
 			}, func() { os.RemoveAll(in) }, err
-		}},
-		{"presets", presets, plainly(func(_ string, data []byte) error { _, err := deliver.ParsePreset(data); return err })},
+		}, nil},
+		{"presets", presets, plainly(func(_ string, data []byte) error { _, err := deliver.ParsePreset(data); return err }), nil},
 		{"finishes", finishes, plainly(func(_ string, data []byte) error {
 			f, err := finish.Parse(data)
 			if err == nil {
 				_, err = f.Group(new(strata.Document), nil, 1)
 			}
 			return err
-		})},
-		{"brushes", brushes, plainly(func(_ string, data []byte) error { _, err := brush.ParseFile(data); return err })},
-		{"strata files", strataFiles, plainly(func(_ string, data []byte) error { _, _, err := strata.ParseFile(data); return err })},
-		{throughName, models, inStudio(through)},
+		}), nil},
+		{"brushes", brushes, plainly(func(_ string, data []byte) error { _, err := brush.ParseFile(data); return err }), nil},
+		{"strata files", strataFiles, plainly(func(_ string, data []byte) error { _, _, err := strata.ParseFile(data); return err }), nil},
+		{throughName, models, inStudio(through), func(name string, data []byte) (ok bool) {
+			defer func() { _ = recover() }() // the readers of models answer for that
+			return readModel(name, data) == nil
+		}},
 	}
+}
+
+// readModel reads a model as it is brought in.
+func readModel(name string, data []byte) error {
+	files, err := mesh.Unpack([]mesh.File{{Name: name, Data: data}})
+	if err != nil {
+		return err
+	}
+	f, beside, err := mesh.Pick(files)
+	if err != nil {
+		return err
+	}
+	_, err = mesh.Open(f, beside)
+	return err
 }
 
 // inStudio is a reader that stores what it reads.
