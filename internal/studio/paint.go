@@ -32,6 +32,28 @@ const cardSize = 144
 // heavyTexels is from how many texels of all sets on the full picture is too much while a control is dragged.
 const heavyTexels = 8 << 20
 
+// mostWorked bounds the texels of all sets that are worked on together: some 60 bytes each are kept of them. It is eight sets of 2048 px,
+// or 128 of 512.
+const mostWorked = 8 * 2048 * 2048
+
+// working is the size in px that sets are worked on in at the most: the one that was chosen, or less where there are so many sets that
+// all together would not fit. The caller holds mu.
+func (a *Asset) working() int {
+	sizes := a.intake.sizes()
+	limit := a.size
+	for ; limit > Sizes[0]; limit /= 2 {
+		all := 0
+		for i := range a.sets {
+			n := min(limit, sizes(a.sets[i].Key))
+			all += n * n
+		}
+		if all <= mostWorked {
+			break
+		}
+	}
+	return limit
+}
+
 // rest is how long a dragged control must be still before the full picture is made.
 const rest = 60 * time.Millisecond
 
@@ -135,7 +157,7 @@ func (a *Asset) snap(e *easel) *snapshot {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := &snapshot{doc: a.doc.Clone(), version: a.version, sets: a.sets, model: a.model}
-	limit, sizes := a.size, a.intake.sizes()
+	limit, sizes := a.working(), a.intake.sizes()
 	s.size = func(key string) int { return min(limit, sizes(key)) }
 	if a.live != nil {
 		s.doc, s.live = a.live.Clone(), true

@@ -460,7 +460,7 @@ class App {
     const checks = this.stageName === 'paint' && this.showing === 'checks';
     // The colours are those of the check's shader.
     if (checks) return $('#view-words').replaceChildren(...[['#d65e00', 'too dark'], ['#f0e342', 'too bright'], ['#57b3e8', 'half metal'], ['#cc78a6', 'dark metal']].flatMap(([c, words]) => [el('span.swatch', { style: `background:${c}` }), ` ${words}   `]));
-    $('#view-words').textContent = this.stageName === 'paint' && this.showing === 'texels' ? 'each check is 16 texels' : this.stageName === 'paint' ? `${s.sets.length > 4 ? `${s.sets.length} sets` : s.sets.map(k => k.label).join(', ')} · ${s.size} px · ${grouped(s.triangles)} triangles` : '';
+    $('#view-words').textContent = this.stageName === 'paint' && this.showing === 'texels' ? 'each check is 16 texels' : this.stageName === 'paint' ? `${s.sets.length > 4 ? `${s.sets.length} sets` : s.sets.map(k => k.label).join(', ')} · ${s.working} px${s.working < s.size ? `, since ${s.sets.length} sets of ${s.size} px are too many at once` : ''} · ${grouped(s.triangles)} triangles` : '';
   }
 
   keys() {
