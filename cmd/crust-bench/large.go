@@ -103,6 +103,8 @@ func workOn(name string, data []byte, split string, size int, doc *strata.Docume
 		check(a.Split(split))
 	}
 	t.part("open_s")
+	check(a.SizeSet("", size))
+	check(a.SetSize(size))
 	check(a.SetSettings(studio.Settings{Quality: "draft", Size: size}))
 	check(a.Bake(a.Missing()))
 	a.WaitJob(nil)

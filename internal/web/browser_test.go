@@ -41,6 +41,7 @@ type rig struct {
 	t      *testing.T
 	dir    string
 	addr   string
+	web    *Server
 	stop   func()
 	page   *rod.Page
 	mu     sync.Mutex
@@ -133,6 +134,7 @@ func (r *rig) start(addr string) {
 	if err != nil {
 		r.t.Fatal(err)
 	}
+	r.web = srv
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() { _ = srv.Serve(ctx, l); close(done) }()
