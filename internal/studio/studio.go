@@ -45,12 +45,14 @@ type opening struct {
 	err   error
 }
 
-// cacheBytes bounds what is kept of evaluated tiles, of all open assets.
-const cacheBytes = 512 << 20
+// What is kept of evaluated tiles, of all open assets, is bounded by a twelfth of the memory that the process may take, within these.
+const leastCache, mostCache = 512 << 20, 2 << 30
+
+func cacheBytes() int { return int(min(mostCache, max(leastCache, par.MemoryLimit()/12))) }
 
 // New opens a studio over a store. Close ends its work.
 func New(s *store.Store) *Studio {
-	st := &Studio{Store: s, cache: compose.NewCache(cacheBytes), open: map[uint]*opening{}}
+	st := &Studio{Store: s, cache: compose.NewCache(cacheBytes()), open: map[uint]*opening{}}
 	if n, err := s.LastStroke(); err == nil { // where it cannot be read, nothing can be stored either
 		st.strokes.Store(n)
 	}
@@ -80,11 +82,11 @@ func (s *Studio) ease(share float64) {
 	switch {
 	case share > pressed && !s.short:
 		s.short = true
-		s.cache.Hold(cacheBytes, 1./8)
+		s.cache.Hold(cacheBytes(), 1./8)
 		debug.FreeOSMemory()
 	case share < eased && s.short:
 		s.short = false
-		s.cache.Hold(cacheBytes, 1)
+		s.cache.Hold(cacheBytes(), 1)
 	}
 }
 

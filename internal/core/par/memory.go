@@ -21,10 +21,18 @@ func limitMemory() {
 	}
 }
 
+// MemoryLimit is how many bytes the program may take; 0 where no limit is known.
+func MemoryLimit() int64 {
+	if limit := debug.SetMemoryLimit(-1); limit < math.MaxInt64 {
+		return limit
+	}
+	return 0
+}
+
 // Pressed tells how much of the memory that the program may take is in use: 1 is all of it. It is 0 where no limit is known.
 func Pressed() float64 {
-	limit := debug.SetMemoryLimit(-1)
-	if limit == math.MaxInt64 {
+	limit := MemoryLimit()
+	if limit == 0 {
 		return 0
 	}
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}

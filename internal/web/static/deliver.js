@@ -179,7 +179,7 @@ export class Deliver {
   row(p, f, i) {
     const set = change => this.change(q => Object.assign(q.files[i], change));
     const text = (key, label, title) => {
-      const input = el('input.field-text', { value: f[key], 'aria-label': label, title, 'data-key': `${key}-${i}`, spellcheck: false });
+      const input = el('input.field-text', { value: f[key], 'aria-label': label, title: title || label, 'data-key': `${key}-${i}`, spellcheck: false });
       input.onchange = () => set({ [key]: input.value.trim() });
       input.onkeydown = e => { if (e.key === 'Enter') input.blur(); e.stopPropagation(); };
       return input;
