@@ -19,7 +19,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"crust/internal/core/brush"
@@ -804,20 +803,6 @@ func fill(name string) {
 			}
 		}
 	}
-}
-
-func mountSmall(at string, bytes int) error {
-	return syscall.Mount("tmpfs", at, "tmpfs", 0, fmt.Sprintf("size=%d,mode=755", bytes))
-}
-
-func unmount(at string) { _ = syscall.Unmount(at, syscall.MNT_DETACH) }
-
-func remount(at string, readOnly bool) error {
-	flags := uintptr(syscall.MS_REMOUNT)
-	if readOnly {
-		flags |= syscall.MS_RDONLY
-	}
-	return syscall.Mount("", at, "", flags, "")
 }
 
 // plates is a model of two bent plates, each of a material of its own, with UVs.
