@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -379,6 +380,36 @@ func TestABodyThatTricklesIsEnded(t *testing.T) {
 	s = &steady{io.NopCloser(strings.NewReader(strings.Repeat("x", 1000))), http.NewResponseController(nil), time.Now(), 0}
 	if text, err := io.ReadAll(s); err != nil || len(text) != 1000 {
 		t.Errorf("%d bytes, %v of one that comes at once", len(text), err)
+	}
+}
+
+// timed notes the deadlines of an answer.
+type timed struct {
+	*httptest.ResponseRecorder
+	set []time.Time
+}
+
+func (d *timed) SetWriteDeadline(t time.Time) error { d.set = append(d.set, t); return nil }
+func (d *timed) SetReadDeadline(time.Time) error    { return nil }
+
+// An answer has a minute from each piece on, and none from the answer before on the same connection.
+func TestAnswersHaveADeadlineOfTheirOwn(t *testing.T) {
+	d := newDesk(t)
+	d.ball()
+	for _, c := range []struct {
+		method, path, body string
+		code               int
+	}{{"GET", "/api/finishes", "", 200}, {"POST", "/api/assets/1/do/rename", `{"value":"mole"}`, 204}} {
+		w := &timed{ResponseRecorder: httptest.NewRecorder()}
+		r := httptest.NewRequest(c.method, "http://"+d.server.Listener.Addr().String()+c.path, strings.NewReader(c.body))
+		r.Header.Set("Content-Type", "application/json")
+		d.web.ServeHTTP(w, r)
+		if w.Code != c.code || len(w.set) < 2 || !w.set[0].IsZero() || time.Until(w.set[len(w.set)-1]) < sentWithin-5*time.Second {
+			t.Errorf("%s: %d, deadlines %v", c.path, w.Code, w.set)
+		}
+		if wrote := len(w.set) > 2; wrote != (c.code == 200) {
+			t.Errorf("%s: %d deadlines were set", c.path, len(w.set))
+		}
 	}
 }
 

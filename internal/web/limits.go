@@ -87,7 +87,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.ContentLength != 0 {
 		r.Body = &steady{r.Body, control, time.Now(), 0}
 	}
+	_ = control.SetWriteDeadline(time.Time{}) // that of the connection's last answer is over
 	s.echo.ServeHTTP(&unhurried{w, control}, r)
+	_ = control.SetWriteDeadline(time.Now().Add(sentWithin)) // what is not sent yet goes now
 }
 
 // limited holds requests to what the server can bear.
