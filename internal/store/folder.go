@@ -70,6 +70,9 @@ func Open(dir string) (*Store, error) {
 	s, err := openOwned(dir)
 	if err != nil {
 		l.release()
+		if (&Store{Dir: dir}).Full() { // which SQLite tells by a number
+			return nil, fmt.Errorf("the disk of the data folder %s is full; make room and start again", dir)
+		}
 		return nil, err
 	}
 	s.lock = l
