@@ -50,7 +50,7 @@ func mutants(ctx context.Context, t *tally, dir string) error {
 		n, from int
 	}
 	var runs []run
-	const pieces = 10 // so that time that runs out is taken from all alike
+	pieces := max(1, min(10, mutantsEach/1000)) // so that time that runs out is taken from all alike
 	for range pieces {
 		for _, r := range readers {
 			n := mutantsEach

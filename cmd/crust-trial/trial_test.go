@@ -48,12 +48,12 @@ func build(t *testing.T) {
 func TestAShortTrial(t *testing.T) {
 	build(t)
 	tally := newTally()
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Second)
 	defer cancel()
 	if err := days(ctx, tally, t.TempDir()); err != nil {
 		t.Fatal(err)
 	}
-	mutantsEach, onThrough = 200, 40
+	mutantsEach, onThrough = 100, 10
 	if err := mutants(context.Background(), tally, t.TempDir()); err != nil {
 		t.Fatal(err)
 	}

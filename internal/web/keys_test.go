@@ -9,6 +9,7 @@ import (
 	"github.com/go-rod/rod/lib/input"
 
 	"crust/internal/access"
+	"crust/internal/studio"
 )
 
 // walk presses Tab round a page once. Every control that is shown and can be used comes up, and is seen to have the focus (WCAG 2.2,
@@ -142,7 +143,11 @@ func TestAllStagesByKeysAlone(t *testing.T) {
 // A guest enters with a token, sees everything, is told that nothing can be changed, and leaves. The entrance and what a guest sees keep
 // to WCAG 2.2 AA.
 func TestAGuestInTheBrowser(t *testing.T) {
-	r := withModel(t, "plates.obj", []byte(twoPlates))
+	r := newRig(t)
+	r.page.MustSetViewport(1000, 640, 0.35, false)
+	if _, err := r.web.studio.Create("plates", studio.Upload{{Name: "plates.obj", Data: []byte(twoPlates)}}, nil); err != nil {
+		t.Fatal(err)
+	}
 	u, err := access.Open(r.dir)
 	if err != nil {
 		t.Fatal(err)
@@ -151,8 +156,7 @@ func TestAGuestInTheBrowser(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.page.MustNavigate("about:blank") // no request is under way
-	r.web.Users = u
+	r.web.Users = u // nothing has been asked for yet
 	r.open("/assets/1/paint")
 	r.until(`location.pathname === '/enter' && document.activeElement.name === 'token'`)
 	r.axe("the entrance")
@@ -169,7 +173,6 @@ func TestAGuestInTheBrowser(t *testing.T) {
 	r.click(".asset-card a")
 	r.until(`window.crust?.doc?.layers.length === 1 && document.querySelector('.looks')?.textContent.includes('you look only')`)
 	r.click(`.stations a[data-stage="paint"]`)
-	r.settled()
 	r.axe("Paint as a guest sees it")
 	r.click("#add-coat")
 	r.until(`document.querySelector('#toast').textContent.includes('you entered as a guest')`)

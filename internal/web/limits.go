@@ -26,7 +26,7 @@ const (
 	maxWatchers   = 64   // sockets of one asset
 	perSecond     = 500  // requests from one address in the long run
 	burst         = 3000 // and at once
-	messages      = 1000 // of a socket in a second; more have to wait
+	messages      = 5000 // of a socket in a second; more have to wait
 	pieceWithin   = 20 * time.Second
 	slowAfter     = 30 * time.Second // from when on a body has to come
 	slowest       = 4 << 10          // at this many bytes a second
