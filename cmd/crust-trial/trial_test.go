@@ -53,7 +53,7 @@ func TestAShortTrial(t *testing.T) {
 	if err := days(ctx, tally, t.TempDir()); err != nil {
 		t.Fatal(err)
 	}
-	mutantsEach, onThrough = 100, 10
+	mutantsEach, onThrough = 400, 10
 	if err := mutants(context.Background(), tally, t.TempDir()); err != nil {
 		t.Fatal(err)
 	}
