@@ -362,6 +362,12 @@ func TestManySilentConnections(t *testing.T) {
 	if len(silent) < 400 {
 		t.Fatalf("only %d connections", len(silent))
 	}
+	if len(silent) < 5000 { // no file is left on this machine; some are for the rest
+		for _, c := range silent[:200] {
+			c.Close()
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
 	if code, text := d.visitor().ask("GET", "/api/assets/1/mesh", ""); code != 200 {
 		t.Errorf("%d %.80s beside %d silent connections", code, text, len(silent))
 	}
