@@ -14,10 +14,32 @@ import (
 	"crust/internal/studio"
 )
 
+// isData fails where there is no data folder.
+func isData(dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
+		return fmt.Errorf("%s is no data folder; name one with --data", dir)
+	}
+	return nil
+}
+
+// openFile opens a file to be read, and tells its size.
+func openFile(name string) (*os.File, int64, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, 0, fmt.Errorf("%s: there is no such file; check the path", name)
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, info.Size(), nil
+}
+
 // openData opens a data folder that is there, to look at it alone while another process works in it.
 func openData(dir string) (*store.Store, error) {
-	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
-		return nil, fmt.Errorf("%s is no data folder; name one with --data", dir)
+	if err := isData(dir); err != nil {
+		return nil, err
 	}
 	st, err := store.Open(dir)
 	if err != nil {
@@ -33,8 +55,8 @@ func openData(dir string) (*store.Store, error) {
 
 // lookData opens a data folder to look at it, whoever works in it.
 func lookData(dir string) (*store.Store, error) {
-	if _, err := os.Stat(filepath.Join(dir, "crust.db")); err != nil {
-		return nil, fmt.Errorf("%s is no data folder; name one with --data", dir)
+	if err := isData(dir); err != nil {
+		return nil, err
 	}
 	return store.Look(dir, "it is being copied")
 }
@@ -70,15 +92,11 @@ func unpackCommand() *cobra.Command {
 	c := &cobra.Command{Use: "unpack FILE.crust.zip", Short: "Make an asset from an archive", Args: exactly("an archive")}
 	data := c.Flags().String("data", dataFolder(), "data folder")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		f, err := os.Open(args[0])
-		if err != nil {
-			return fmt.Errorf("%s: there is no such file; check the path", args[0])
-		}
-		defer f.Close()
-		info, err := f.Stat()
+		f, size, err := openFile(args[0])
 		if err != nil {
 			return err
 		}
+		defer f.Close()
 		st, err := store.Open(*data)
 		if err != nil {
 			return err
@@ -86,7 +104,7 @@ func unpackCommand() *cobra.Command {
 		defer st.Close()
 		s := studio.New(st)
 		defer s.Close()
-		id, err := s.Unpack(f, info.Size())
+		id, err := s.Unpack(f, size)
 		if err != nil {
 			return fmt.Errorf("%s: %w", filepath.Base(args[0]), err)
 		}

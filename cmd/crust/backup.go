@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -37,16 +36,12 @@ func restoreCommand() *cobra.Command {
 	c := &cobra.Command{Use: "restore FILE", Short: "Make a data folder of a backup", Args: exactly("a backup")}
 	data := c.Flags().String("data", dataFolder(), "data folder to make; it must be missing or empty")
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		f, err := os.Open(args[0])
-		if err != nil {
-			return fmt.Errorf("%s: there is no such file; check the path", args[0])
-		}
-		defer f.Close()
-		info, err := f.Stat()
+		f, size, err := openFile(args[0])
 		if err != nil {
 			return err
 		}
-		if err := store.RestoreFolder(f, info.Size(), *data); err != nil {
+		defer f.Close()
+		if err := store.RestoreFolder(f, size, *data); err != nil {
 			return fmt.Errorf("%s: %w", filepath.Base(args[0]), err)
 		}
 		return nil

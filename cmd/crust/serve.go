@@ -44,8 +44,10 @@ func serveCommand(withDemo bool) *cobra.Command {
 		if s.Root, err = filepath.Abs(*root); err != nil {
 			return err
 		}
-		s.FinishDeliveries()
-		st.Sweep()
+		if st.MayChange() == nil {
+			s.FinishDeliveries()
+			st.Sweep()
+		}
 		defer s.Close()
 		l, err := net.Listen("tcp", *addr)
 		if err != nil {

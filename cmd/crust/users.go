@@ -16,8 +16,8 @@ func usersCommand() *cobra.Command {
 	data := c.PersistentFlags().String("data", dataFolder(), "data folder")
 	asJSON := c.Flags().Bool("json", false, "print one JSON object")
 	with := func(do func(u *access.Users) error) error {
-		if _, err := os.Stat(*data); err != nil {
-			return fmt.Errorf("%s is no data folder; name one with --data", *data)
+		if err := isData(*data); err != nil {
+			return err
 		}
 		u, err := access.Open(*data)
 		if err != nil {

@@ -654,15 +654,11 @@ func (f *deliverFlags) runAsset(ctx context.Context, model []string) error {
 
 // withArchive takes an asset out of an archive, into a folder that is gone afterwards.
 func withArchive(name string, do func(a *studio.Asset) error) error {
-	file, err := os.Open(name)
-	if err != nil {
-		return fmt.Errorf("%s: there is no such file; check the path", name)
-	}
-	defer file.Close()
-	info, err := file.Stat()
+	file, size, err := openFile(name)
 	if err != nil {
 		return err
 	}
+	defer file.Close()
 	dir, err := os.MkdirTemp("", "crust-archive-")
 	if err != nil {
 		return err
@@ -675,7 +671,7 @@ func withArchive(name string, do func(a *studio.Asset) error) error {
 	defer st.Close()
 	s := studio.New(st)
 	defer s.Close()
-	id, err := s.Unpack(file, info.Size())
+	id, err := s.Unpack(file, size)
 	if err != nil {
 		return fmt.Errorf("%s: %w", filepath.Base(name), err)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -164,7 +165,7 @@ func (s *Server) rootOf(c *echo.Context) string {
 	case u.Name == "" || u.Name == access.Owner || s.studio.Root == "":
 		return s.studio.Root
 	}
-	return s.studio.Root + "/" + u.Name
+	return filepath.Join(s.studio.Root, u.Name)
 }
 
 // share bounds how many do something at once; others wait.
