@@ -287,18 +287,26 @@ func pictures() ([]file, error) {
 	return out, errors.Join(errs...)
 }
 
-// archives are an asset with a picture and a baked map, packed; it is made once for all.
-func archives() ([]file, error) {
+// passing is a data folder that done takes away.
+func passing() (st *store.Store, done func(), err error) {
 	dir, err := os.MkdirTemp("", "crust-trial-seed-")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
+	if st, err = store.Open(dir); err != nil {
+		os.RemoveAll(dir)
+		return nil, nil, err
+	}
+	return st, func() { st.Close(); os.RemoveAll(dir) }, nil
+}
+
+// archives are an asset with a picture and a baked map, packed; it is made once for all.
+func archives() ([]file, error) {
+	st, done, err := passing()
 	if err != nil {
 		return nil, err
 	}
-	defer st.Close()
+	defer done()
 	s := studio.New(st)
 	defer s.Close()
 	id, err := s.Create("quay", studio.Upload{{Name: "quay.obj", Data: plates()}}, nil)
@@ -330,21 +338,16 @@ func archives() ([]file, error) {
 }
 
 func backups() ([]file, error) {
-	dir, err := os.MkdirTemp("", "crust-trial-seed-")
+	st, done, err := passing()
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
-	if err != nil {
-		return nil, err
-	}
-	defer st.Close()
+	defer done()
 	if err := st.Create(&store.Asset{Name: "quay"}, store.File{Name: "quay.obj", Data: []byte("v 0 0 0\n")}, nil, `{"layers":[],"next":0}`); err != nil {
 		return nil, err
 	}
 	var b bytes.Buffer
-	err = st.Backup(&b, dir)
+	err = st.Backup(&b, st.Dir)
 	return []file{{"backup.zip", b.Bytes()}}, err
 }
 
