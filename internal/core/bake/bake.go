@@ -182,15 +182,32 @@ type Map struct {
 	Box      Corners  // that a position map is measured in
 }
 
+// Quad is the four texels round a place of a map, and how far it lies between them.
+type Quad struct {
+	at     [4]int // upper left, upper right, lower left, lower right
+	fx, fy float32
+}
+
+// QuadAt finds the texels round a place of a square from the top left, 0–1, for maps of some size.
+func QuadAt(x, y float32, size int) Quad {
+	limit := float32(size - 1)
+	x, y = min(max(x*float32(size)-0.5, 0), limit), min(max(y*float32(size)-0.5, 0), limit)
+	x0, y0 := int(x), int(y)
+	x1, y1 := min(x0+1, size-1), min(y0+1, size-1)
+	return Quad{[4]int{y0*size + x0, y0*size + x1, y1*size + x0, y1*size + x1}, x - float32(x0), y - float32(y0)}
+}
+
+// Read reads a channel between four texels, bilinearly; these are for maps of its size.
+func (m *Map) Read(c *Quad, channel int) float32 {
+	v := func(k int) float32 { return float32(m.Pix[c.at[k]*m.Channels+channel]) }
+	a, b := v(0), v(2)
+	a += (v(1) - a) * c.fx
+	b += (v(3) - b) * c.fx
+	return (a + (b-a)*c.fy) / 65535
+}
+
 // At reads a channel between texels, bilinearly, at a place of the square from the top left, 0–1.
 func (m *Map) At(x, y float32, channel int) float32 {
-	limit := float32(m.Size - 1)
-	x, y = min(max(x*float32(m.Size)-0.5, 0), limit), min(max(y*float32(m.Size)-0.5, 0), limit)
-	x0, y0 := int(x), int(y)
-	x1, y1 := min(x0+1, m.Size-1), min(y0+1, m.Size-1)
-	fx, fy := x-float32(x0), y-float32(y0)
-	v := func(x, y int) float32 { return float32(m.Pix[(y*m.Size+x)*m.Channels+channel]) }
-	a := v(x0, y0) + (v(x1, y0)-v(x0, y0))*fx
-	c := v(x0, y1) + (v(x1, y1)-v(x0, y1))*fx
-	return (a + (c-a)*fy) / 65535
+	c := QuadAt(x, y, m.Size)
+	return m.Read(&c, channel)
 }

@@ -263,7 +263,7 @@ func (p *plan) averaged(c *cloud, of average) (fill func(k *scratch, t int, out 
 			sees = seen[0]
 		}
 		c.count.Clauses.Add(1)
-		return c.shaped(k, &cl, t, sees, out)
+		return c.shaped(k, &cl, t, sees, nil, out)
 	}, wantedBy([]clause{cl}), nil
 }
 

@@ -196,7 +196,7 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, w
 			for i := int(t.From); i < int(t.To); i++ {
 				if s := spots[i]; b.setOf[s.tri] == int32(k) {
 					x, y := b.square(s)
-					feed.read(i, func(m *bake.Map, channel int) float32 { return m.At(x, y, channel) })
+					feed.readAt(i, x, y)
 				}
 			}
 		})

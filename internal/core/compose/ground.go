@@ -229,6 +229,17 @@ func (f *feed) read(i int, value func(m *bake.Map, channel int) float32) {
 	}
 }
 
+// readAt puts what the maps hold at a place of the set's square, between texels. Maps are mostly of one size.
+func (f *feed) readAt(i int, x, y float32) {
+	c, size := bake.Quad{}, 0
+	f.read(i, func(m *bake.Map, channel int) float32 {
+		if m.Size != size {
+			c, size = bake.QuadAt(x, y, m.Size), m.Size
+		}
+		return m.Read(&c, channel)
+	})
+}
+
 func putVector(planes *[3][]int16, i int, v geom.Vec3) {
 	for k, x := range v.Array() {
 		if x *= 32767; x >= 0 {
@@ -296,6 +307,9 @@ type scratch struct {
 	field, acc [tileTexels]float32
 	mean, flat [tileTexels]float32
 	shown, own [tileTexels]float32
+	open       [tileTexels]uint16     // places that a clause may change
+	some       [4][tileTexels]float32 // these, and the field there
+	somePart   [tileTexels]int32
 	cover      [tileTexels]float32 // of a stroke
 	channels   *Channels
 	slopes     slopes
@@ -582,18 +596,17 @@ func (g *ground) join(k *scratch, cs []clause, t int, seen [][]float32, acc []fl
 		for from := 0; from < len(acc); from += joinRun {
 			to := min(len(acc), from+joinRun)
 			b := k.block.Run(from, to)
-			g.joined(cs, acc[from:to], k.field[:to-from], func(cl *clause, _ int, v []float32) {
-				cl.kind.Fill(&b, cl.values, cl.pick, v)
-				cl.shape.Apply(v)
+			k.joined(cs, acc[from:to], k.field[:to-from], func(cl *clause, _ int, open []uint16, v []float32) {
+				k.fill(cl, &b, open, v)
 			})
 		}
 	} else {
-		g.joined(cs, acc, k.field[:len(acc)], func(cl *clause, i int, v []float32) {
+		k.joined(cs, acc, k.field[:len(acc)], func(cl *clause, i int, open []uint16, v []float32) {
 			var sees []float32
 			if seen != nil {
 				sees = seen[i]
 			}
-			sound = g.shaped(k, cl, t, sees, v) && sound
+			sound = g.shaped(k, cl, t, sees, open, v) && sound
 		})
 	}
 	for i := range cs {
@@ -607,39 +620,96 @@ func (g *ground) join(k *scratch, cs []clause, t int, seen [][]float32, acc []fl
 // joinRun is how many places clauses that look at nothing else are joined on at a time: they stay in the nearest cache.
 const joinRun = 1024
 
-// joined joins the clauses' values, which shaped writes, into acc; v is scratch.
-func (g *ground) joined(cs []clause, acc, v []float32, shaped func(cl *clause, i int, v []float32)) {
+// joined joins the clauses' values, which shaped writes, into acc; v is scratch. Where open is not nil, values count at these places
+// alone: the others are settled.
+func (k *scratch) joined(cs []clause, acc, v []float32, shaped func(cl *clause, i int, open []uint16, v []float32)) {
 	first := true
 	for i := range cs {
 		cl := &cs[i]
 		if cl.off {
 			continue
 		}
-		alone := first
-		first = false
-		switch {
-		case !alone && cl.join.KeepsNothing() && !slices.ContainsFunc(acc, func(x float32) bool { return x != 0 }):
-			// Nothing stays nothing.
-		case !alone:
-			shaped(cl, i, v)
-			cl.join.Lay(acc, v, cl.shape.Strength)
-		case cl.shape.Strength == 1:
-			shaped(cl, i, acc)
-		default:
+		if first {
+			first = false
+			if cl.shape.Strength == 1 {
+				shaped(cl, i, nil, acc)
+				continue
+			}
 			fill(acc, 1)
-			shaped(cl, i, v)
+			shaped(cl, i, nil, v)
 			pixel.JoinAnd.Lay(acc, v, cl.shape.Strength)
+			continue
+		}
+		if open, some := k.unsettled(cl, acc); some {
+			shaped(cl, i, open, v)
+			cl.join.Lay(acc, v, cl.shape.Strength)
 		}
 	}
 }
 
-// shaped writes the shaped field of a clause; seen is what it sees of layers below.
-func (g *ground) shaped(k *scratch, cl *clause, t int, seen, v []float32) bool {
-	return g.softened(k, cl.soft, t, v, func() bool { return g.sharp(k, cl, t, seen, v) })
+// unsettled tells whether a clause may still change some of what was joined before it, and lists these places where they are
+// worth going to alone; nil stands for all.
+func (k *scratch) unsettled(cl *clause, acc []float32) (open []uint16, some bool) {
+	at, ok := cl.join.Settled()
+	if !ok {
+		return nil, true
+	}
+	if !cl.kind.Dear {
+		return nil, slices.ContainsFunc(acc, func(x float32) bool { return x != at })
+	}
+	n := 0
+	for i, x := range acc {
+		k.open[n] = uint16(i)
+		if x != at {
+			n++
+		}
+	}
+	if n > len(acc)*3/4 {
+		return nil, true
+	}
+	return k.open[:n], n > 0
+}
+
+// fill writes the shaped field of a clause at the places of a block, and 0 at those that are not open.
+func (k *scratch) fill(cl *clause, b *field.Block, open []uint16, v []float32) {
+	if open == nil {
+		cl.kind.Fill(b, cl.values, cl.pick, v)
+		cl.shape.Apply(v)
+		return
+	}
+	n := len(open)
+	some := *b
+	for j, p := range [3]*[]float32{&some.X, &some.Y, &some.Z} {
+		from, to := *p, k.some[j][:n]
+		for m, i := range open {
+			to[m] = from[i]
+		}
+		*p = to
+	}
+	some.Part = k.somePart[:n]
+	for m, i := range open {
+		some.Part[m] = b.Part[i]
+	}
+	out := k.some[3][:n]
+	cl.kind.Fill(&some, cl.values, cl.pick, out)
+	cl.shape.Apply(out)
+	clear(v)
+	for m, i := range open {
+		v[i] = out[m]
+	}
+}
+
+// shaped writes the shaped field of a clause; seen is what it sees of layers below, and open the places that it is wanted at, nil
+// for all.
+func (g *ground) shaped(k *scratch, cl *clause, t int, seen []float32, open []uint16, v []float32) bool {
+	if cl.soft != nil {
+		open = nil
+	}
+	return g.softened(k, cl.soft, t, v, func() bool { return g.sharp(k, cl, t, seen, open, v) })
 }
 
 // sharp is shaped without softening.
-func (g *ground) sharp(k *scratch, cl *clause, t int, seen, v []float32) bool {
+func (g *ground) sharp(k *scratch, cl *clause, t int, seen []float32, open []uint16, v []float32) bool {
 	sound := true
 	b := &k.block
 	if cl.warp != nil {
@@ -661,8 +731,7 @@ func (g *ground) sharp(k *scratch, cl *clause, t int, seen, v []float32) bool {
 			}
 		}
 	}
-	cl.kind.Fill(b, cl.values, cl.pick, v)
-	cl.shape.Apply(v)
+	k.fill(cl, b, open, v)
 	return sound
 }
 
@@ -694,17 +763,14 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 			pos, at := g.in.pos[i][from:from+n], 0
 			for _, r := range boxes.run {
 				low, step := boxes.box[r.box].low[i], boxes.box[r.box].step[i]
-				run := to[at:r.to]
-				for j, q := range pos[at:r.to] {
-					run[j] = low + float32(q)*step
-				}
+				pixel.WidenFrom(to[at:r.to], pos[at:r.to], step, low)
 				at = int(r.to)
 			}
 		}
 	}
 	if need&field.NeedNormal != 0 {
 		for i, to := range [3][]float32{b.NX, b.NY, b.NZ} {
-			signed(to, g.in.normal[i][from:from+n])
+			pixel.WidenSigned(to, g.in.normal[i][from:from+n], 1./32767)
 		}
 	}
 	if need&field.NeedAO != 0 {
@@ -724,12 +790,6 @@ func (g *ground) widen(k *scratch, t int, need field.Need) {
 				b.Part[i] = g.body.model.Part[tri]
 			}
 		})
-	}
-}
-
-func signed(to []float32, q []int16) {
-	for i, v := range q[:len(to)] {
-		to[i] = float32(v) * (1. / 32767)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"crust/internal/core/field"
+	"crust/internal/core/pixel"
 	"crust/internal/core/surface"
 )
 
@@ -29,7 +30,7 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 		fill(ch.Normal[2], 1)
 	} else {
 		for i := range 3 {
-			signed(ch.Normal[i], c.in.base[i][tile.From:tile.To])
+			pixel.WidenSigned(ch.Normal[i], c.in.base[i][tile.From:tile.To], 1./32767)
 		}
 	}
 	if ch.Bend[0] != nil {

@@ -65,14 +65,9 @@ func (c *cloud) reading(k *scratch, g *ground, t int) *reading {
 			}
 		}
 	}
+	slices.Sort(l.made.runs)
+	l.made.runs = slices.Compact(l.made.runs)
 	r := l.made.clone()
-	for _, p := range r.points {
-		if run := p / filterRun; !slices.Contains(r.runs[max(0, len(r.runs)-8):], run) {
-			r.runs = append(r.runs, run)
-		}
-	}
-	slices.Sort(r.runs)
-	r.runs = slices.Clip(slices.Compact(r.runs))
 	g.body.cache.put(at, r, r.bytes())
 	return r
 }
@@ -188,11 +183,11 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	}
 	clear(l.covered[:])
 	m := &l.made
-	m.points, m.nodes, m.weight, m.cells = m.points[:0], m.nodes[:0], m.weight[:0], m.cells[:0]
+	m.points, m.nodes, m.weight, m.cells, m.runs = m.points[:0], m.nodes[:0], m.weight[:0], m.cells[:0], m.runs[:0]
 }
 
 func (r *reading) clone() *reading {
-	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), nil}
+	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), slices.Clone(r.runs)}
 }
 
 // node has a place read from points; false when there are none near it.
@@ -211,6 +206,11 @@ func (l *lattice) node(i int) bool {
 		for _, r := range q.near.Ranges() {
 			for p := r[0]; p < r[1]; p++ {
 				m.points = append(m.points, p)
+			}
+			for run := r[0] / filterRun; run <= (r[1]-1)/filterRun; run++ {
+				if !slices.Contains(m.runs[max(0, len(m.runs)-8):], run) {
+					m.runs = append(m.runs, run)
+				}
 			}
 		}
 	}
@@ -282,17 +282,17 @@ func (l *lattice) cell(x0, y0, x1, y1 int) {
 		return
 	}
 	l.made.cells = append(l.made.cells, cell{uint8(x0), uint8(y0), uint8(x1), uint8(y1)})
+	across, down := 1/float32(x1-x0), 1/float32(y1-y0)
 	for y := y0; y <= y1; y++ {
-		fy := float32(y-y0) / float32(y1-y0)
-		for x := x0; x <= x1; x++ {
-			i := int(l.texel[y*surface.TileSize+x])
+		row := straight(l.b, &at, float32(y-y0)*down)
+		for x, i := range l.texel[y*surface.TileSize+x0 : y*surface.TileSize+x1+1] {
 			if i < 0 || l.covered[i] {
 				continue
 			}
-			if between(l.b, at, float32(x-x0)/float32(x1-x0), fy, i) < far*far/16 {
+			if row.off(l.b, float32(x)*across, int(i)) < far*far/16 {
 				l.covered[i] = true
 			} else {
-				l.node(i)
+				l.node(int(i))
 			}
 		}
 	}
@@ -316,13 +316,20 @@ func apart(b *field.Block, i, j int) float32 {
 	return dx*dx + dy*dy + dz*dz
 }
 
-// between is the square of the distance from a place of a block to where it would be if the surface were straight between
-// four others.
-func between(b *field.Block, at [4]int, fx, fy float32, i int) (d float32) {
-	for _, v := range [3][]float32{b.X, b.Y, b.Z} {
-		low, high := v[at[0]]+(v[at[1]]-v[at[0]])*fx, v[at[2]]+(v[at[3]]-v[at[2]])*fx
-		off := v[i] - low - (high-low)*fy
-		d += off * off
+// chord leads from one place to another.
+type chord struct{ from, way [3]float32 }
+
+// straight is the line on which places of a row would lie if the surface were straight between four of a block.
+func straight(b *field.Block, at *[4]int, fy float32) (l chord) {
+	for k, v := range [3][]float32{b.X, b.Y, b.Z} {
+		l.from[k] = v[at[0]] + (v[at[2]]-v[at[0]])*fy
+		l.way[k] = v[at[1]] + (v[at[3]]-v[at[1]])*fy - l.from[k]
 	}
-	return d
+	return l
+}
+
+// off is the square of the distance from a place of a block to where it would be on the line.
+func (l *chord) off(b *field.Block, fx float32, i int) float32 {
+	dx, dy, dz := b.X[i]-l.from[0]-l.way[0]*fx, b.Y[i]-l.from[1]-l.way[1]*fx, b.Z[i]-l.from[2]-l.way[2]*fx
+	return dx*dx + dy*dy + dz*dz
 }

@@ -210,7 +210,7 @@ func (r *runoff) source(c *cloud, v []float64) (fill func(k *scratch, t int, out
 		edges := strata.Clause{ID: r.clause.ID, Kind: "edges", Join: "and", Shape: r.clause.Shape}
 		edges.Shape.Low, edges.Shape.High, edges.Shape.Invert, edges.Shape.Strength, edges.Shape.Soften, edges.Shape.Warp = 0.2, 0.8, false, 1, 0, 0
 		cl, err := r.plan.clauseOf(c.ground, r.layer, &edges)
-		return func(k *scratch, t int, out []float32) { c.shaped(k, &cl, t, nil, out) }, nil, err
+		return func(k *scratch, t int, out []float32) { c.shaped(k, &cl, t, nil, nil, out) }, nil, err
 	}
 	j := r.plan.sameAs(r.layer, r.clause)
 	if j < 0 {

@@ -64,7 +64,7 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 			putVector(&in.normal, from+k, b.normal(at))
 			if b.setOf[at.tri] == b.setOf[c.tri[rims[t].from[k]]] {
 				x, y := b.square(at)
-				feed.read(from+k, func(m *bake.Map, channel int) float32 { return m.At(x, y, channel) })
+				feed.readAt(from+k, x, y)
 			} else {
 				c.goOn(from+k, rims[t].from[k], rims[t].back[k])
 			}

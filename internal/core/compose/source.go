@@ -288,7 +288,7 @@ func (s *source) fill(k *scratch, g *ground, t int, out [][]float32) bool {
 		return true
 	case "field":
 		one := out[0]
-		sound := g.shaped(k, s.field, t, nil, one)
+		sound := g.shaped(k, s.field, t, nil, nil, one)
 		if s.planes == 3 {
 			for i, x := range one {
 				s.colour(x, i, out)
@@ -451,23 +451,23 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 		boxed(b.NX[:n], b.NY[:n], b.NZ[:n], l.rim, &shares)
 		var got [4][]float32
 		for from, side := range [3][]float32{b.NY, b.NX, b.NZ} {
-			at := k.of[:0]
-			for i, w := range shares[from] {
+			share, at, m := shares[from], k.open[:n], 0
+			for i, w := range share {
+				at[m] = uint16(i)
 				if w > 0 {
-					x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, side[i])
-					u[len(at)], v[len(at)] = x, y
-					at = append(at, uint16(i))
+					m++
 				}
 			}
-			k.of = at
+			at = at[:m]
+			l.planes(b, from, side, at, u, v)
 			for c := range p.Channels {
-				got[c] = k.pixels[4+c][:len(at)]
+				got[c] = k.pixels[4+c][:m]
 			}
-			p.ReadRun(u[:len(at)], v[:len(at)], lod, &got)
+			p.ReadRun(u[:m], v[:m], lod, &got)
 			for c := range p.Channels {
-				to := read[c]
+				to, own := read[c], got[c]
 				for j, i := range at {
-					to[i] += got[c][j] * shares[from][i]
+					to[i] += own[j] * share[i]
 				}
 			}
 		}
@@ -477,6 +477,28 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 // levelOn is how often the picture is halved for places of a set, where it is laid by UV.
 func (l *laying) levelOn(p *picture.Picture, g *ground, set int32) float32 {
 	return p.Level(l.perSquare * g.pitch * g.body.density(set, l.channel))
+}
+
+// planes is plane for some places of a block.
+func (l *laying) planes(b *field.Block, from int, side []float32, at []uint16, u, v []float32) {
+	across, along := [3][]float32{b.X, b.Z, b.X}[from], [3][]float32{b.Z, b.Y, b.Y}[from]
+	// By whether it is seen from the front or from behind.
+	signs := [3][2][2]float32{{{1, 1}, {1, -1}}, {{-1, -1}, {1, -1}}, {{1, -1}, {-1, -1}}}[from]
+	c, s := l.cos/l.size, l.sin/l.size
+	mirror, tall := float32(1), 1/l.tall
+	if l.mirror {
+		mirror = -1
+	}
+	across, along, side = across[:len(side)], along[:len(side)], side[:len(side)]
+	u, v = u[:len(at)], v[:len(at)]
+	for j, i := range at {
+		sign := &signs[0]
+		if side[i] < 0 {
+			sign = &signs[1]
+		}
+		x, y := across[i]*sign[0]*mirror, along[i]*sign[1]
+		u[j], v[j] = x*c+y*s-l.u, (y*c-x*s)*tall-l.v
+	}
 }
 
 // plane is where a point lies on the picture as seen from above (0), the side (1) or the front (2), from behind when side is
@@ -557,8 +579,9 @@ func (s *source) baked(k *scratch, g *ground, t int, out [][]float32) bool {
 			}
 			continue
 		}
+		at := bake.QuadAt(squares[0][i], squares[1][i], m.Size)
 		for c := range min(4, m.Channels) {
-			v[c] = m.At(squares[0][i], squares[1][i], c)
+			v[c] = m.Read(&at, c)
 		}
 		switch {
 		case s.planes == 1:

@@ -4,6 +4,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+
+	"crust/internal/core/geom"
 )
 
 // places strews points through a cube.
@@ -222,6 +224,29 @@ func TestBoxPatternsFollowTheSides(t *testing.T) {
 	for i, x := range v {
 		if x < 0.99 {
 			t.Errorf("side %d: %g in the middle of a stripe", i, x)
+		}
+	}
+}
+
+// The vector kernels give what the plain ones do, for every figure, from every side.
+func TestVectorPatternsAgreeWithThePlainOnes(t *testing.T) {
+	b := &Block{Pitch: 0.003, Part: make([]int32, 1003), Floor: geom.Vec3{X: -1.1, Y: 0.3, Z: -0.7}}
+	b.X, b.Y, b.Z = points(1003, 8, 3)
+	b.NX, b.NY, b.NZ = points(1003, 9, 2)
+	for which := range motifs {
+		for side := range sides {
+			for _, jitter := range []float32{0, 0.7} {
+				l := &laidOut{side: side, sin: 3, cos: 8}
+				m := &measure{gap: 0.15, jitter: jitter, soft: 0.03, seed: 12345}
+				got := make([]float32, b.Len())
+				n := l.run(b, which, m, got)
+				for i := range n {
+					u, v := l.place(b, i)
+					if want := motifs[which].at(u, v, m); abs(got[i]-want) > 1e-3 {
+						t.Fatalf("%s from %s, jitter %g, place %d: %g, want %g", motifs[which].name, sides[side], jitter, i, got[i], want)
+					}
+				}
+			}
 		}
 	}
 }

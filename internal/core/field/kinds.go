@@ -95,6 +95,8 @@ type Kind struct {
 	Join    string `json:"join,omitempty"`  // how a fresh one joins those before it; “and” where it is empty
 	Free    bool   `json:"free,omitempty"`  // gives values that a source of a What can take
 	Warps   bool   `json:"warps,omitempty"` // it reads nothing that is known of the place itself alone, so that it can be read elsewhere
+	// Dear tells that it takes long, so that places where it has no say are left out. It reads the place and the part alone.
+	Dear bool `json:"-"`
 	// Radius is that of the surrounding in metres over which Mean is wanted, 0 for none; nil where it never is.
 	Radius func(p []float64) float64 `json:"-"`
 	// Tilted tells whether the normal is wanted with the relief of the layers below; nil where it never is.
@@ -200,7 +202,7 @@ var Kinds = []Kind{
 		Fill: func(b *Block, _ []float64, _ []bool, out []float32) {
 			ramp(out, b.AO, 1, -1)
 		}, Words: say("in shelter", "out of shelter")},
-	{Name: "noise", Label: "Noise", Warps: true, Free: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
+	{Name: "noise", Label: "Noise", Warps: true, Free: true, Dear: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
 		Params: []Param{
 			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},

@@ -13,3 +13,5 @@ func (c *carpet) weaveRun(_, _ []float32, _ *[3]float32, _ float32, _ uint32, _ 
 }
 
 func (c *carpet) nearRun(_ *strew, _, _ []float32, _ *[3]float32, _ uint32) int { return 0 }
+
+func (l *laidOut) run(_ *Block, _ int, _ *measure, _ []float32) int { return 0 }

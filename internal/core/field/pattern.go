@@ -140,33 +140,46 @@ func fillPattern(b *Block, p []float64, out []float32) {
 		patternSquare(b, p, out)
 		return
 	}
-	f, size := motifs[int(p[0])].at, float32(p[1])
+	which, size := int(p[0]), float32(p[1])
 	m := &measure{gap: float32(p[2]), jitter: float32(p[3]), soft: max(0.001, b.Pitch/size), seed: uint32(p[6]) * 0x85ebca6b}
 	sin, cos := math.Sincos(p[4] * math.Pi / 180)
-	s, c := float32(sin)/size, float32(cos)/size
-	for i := range out {
-		x, y, z := b.X[i]-b.Floor.X, b.Y[i]-b.Floor.Y, b.Z[i]-b.Floor.Z
-		side := int(p[5])
-		if side == 0 {
-			nx, ny, nz := abs(b.NX[i]), abs(b.NY[i]), abs(b.NZ[i])
-			switch {
-			case ny >= nx && ny >= nz:
-				side = 1
-			case nz >= nx:
-				side = 2
-			default:
-				side = 3
-			}
-		}
-		u, v := x, y // from the front
-		switch side {
-		case 1:
-			v = z
-		case 3:
-			u = z
-		}
-		out[i] = f(u*c-v*s, u*s+v*c, m)
+	l := &laidOut{side: int(p[5]), sin: float32(sin) / size, cos: float32(cos) / size}
+	at := motifs[which].at
+	for i := l.run(b, which, m, out); i < len(out); i++ {
+		u, v := l.place(b, i)
+		out[i] = at(u, v, m)
 	}
+}
+
+// laidOut is how a pattern lies on the surface.
+type laidOut struct {
+	side     int     // one of sides
+	sin, cos float32 // of its turn, in sizes
+}
+
+// place is where a place of a block lies on the pattern.
+func (l *laidOut) place(b *Block, i int) (u, v float32) {
+	x, y, z := b.X[i]-b.Floor.X, b.Y[i]-b.Floor.Y, b.Z[i]-b.Floor.Z
+	side := l.side
+	if side == 0 {
+		nx, ny, nz := abs(b.NX[i]), abs(b.NY[i]), abs(b.NZ[i])
+		switch {
+		case ny >= nx && ny >= nz:
+			side = 1
+		case nz >= nx:
+			side = 2
+		default:
+			side = 3
+		}
+	}
+	u, v = x, y // from the front
+	switch side {
+	case 1:
+		v = z
+	case 3:
+		u = z
+	}
+	return u*l.cos - v*l.sin, u*l.sin + v*l.cos
 }
 
 func abs(v float32) float32 { return max(v, -v) }

@@ -33,8 +33,16 @@ func (j Join) Mix(acc, v float32) float32 {
 	return v
 }
 
-// KeepsNothing tells whether 0 stays 0 whatever joins it.
-func (j Join) KeepsNothing() bool { return j == JoinAnd || j == JoinMinus || j == JoinLower }
+// Settled is the value that stays as it is whatever joins it; false where there is none.
+func (j Join) Settled() (at float32, ok bool) {
+	switch j {
+	case JoinAnd, JoinMinus, JoinLower:
+		return 0, true
+	case JoinOr, JoinPlus, JoinHigher:
+		return 1, true
+	}
+	return 0, false
+}
 
 // Lay joins a run of values; with a strength under 1 they count for less.
 func (j Join) Lay(acc, v []float32, strength float32) { joinRun(j, acc, v[:len(acc)], strength) }
@@ -46,11 +54,23 @@ func joinPlain(j Join, acc, v []float32, s float32) {
 }
 
 // Widen writes 16-bit values times scale.
-func Widen(dst []float32, q []uint16, scale float32) { widenRun(dst, q[:len(dst)], scale) }
+func Widen(dst []float32, q []uint16, scale float32) { widenRun(dst, q[:len(dst)], scale, 0) }
 
-func widenPlain(dst []float32, q []uint16, scale float32) {
+// WidenFrom writes 16-bit values times scale, counted from low.
+func WidenFrom(dst []float32, q []uint16, scale, low float32) {
+	widenRun(dst, q[:len(dst)], scale, low)
+}
+
+func widenPlain(dst []float32, q []uint16, scale, low float32) {
 	for i, v := range q {
-		dst[i] = float32(v) * scale
+		dst[i] = float32(v)*scale + low
+	}
+}
+
+// WidenSigned writes signed 16-bit values times scale.
+func WidenSigned(dst []float32, q []int16, scale float32) {
+	for i := signedRun(dst, q[:len(dst)], scale); i < len(dst); i++ {
+		dst[i] = float32(q[i]) * scale
 	}
 }
 

@@ -4,7 +4,9 @@ package pixel
 
 func joinRun(j Join, acc, v []float32, s float32) { joinPlain(j, acc, v, s) }
 
-func widenRun(dst []float32, q []uint16, scale float32) { widenPlain(dst, q, scale) }
+func widenRun(dst []float32, q []uint16, scale, low float32) { widenPlain(dst, q, scale, low) }
+
+func signedRun(dst []float32, q []int16, scale float32) int { return 0 }
 
 func narrowRun(dst []uint16, v []float32) { narrowPlain(dst, v) }
 

@@ -53,19 +53,35 @@ func joinSIMD(j Join, acc, v []float32, s f8) {
 	}
 }
 
-func widenRun(dst []float32, q []uint16, scale float32) {
+func widenRun(dst []float32, q []uint16, scale, low float32) {
 	n := 0
 	if hasSIMD {
 		n = len(dst) &^ 7
-		k := archsimd.BroadcastFloat32x8(scale)
+		k, least := archsimd.BroadcastFloat32x8(scale), archsimd.BroadcastFloat32x8(low)
 		from, to := eights(q[:n]), eights(dst[:n])
 		to = to[:len(from)]
 		for i := range from {
-			archsimd.LoadUint16x8(&from[i]).ExtendToUint32().AsInt32x8().ConvertToFloat32().Mul(k).Store(&to[i])
+			archsimd.LoadUint16x8(&from[i]).ExtendToUint32().AsInt32x8().ConvertToFloat32().MulAdd(k, least).Store(&to[i])
 		}
 		archsimd.ClearAVXUpperBits()
 	}
-	widenPlain(dst[n:], q[n:], scale)
+	widenPlain(dst[n:], q[n:], scale, low)
+}
+
+// signedRun does what whole vectors have room for and says how many.
+func signedRun(dst []float32, q []int16, scale float32) int {
+	if !hasSIMD {
+		return 0
+	}
+	n := len(dst) &^ 7
+	k := archsimd.BroadcastFloat32x8(scale)
+	from, to := eights(q[:n]), eights(dst[:n])
+	to = to[:len(from)]
+	for i := range from {
+		archsimd.LoadInt16x8(&from[i]).ExtendToInt32().ConvertToFloat32().Mul(k).Store(&to[i])
+	}
+	archsimd.ClearAVXUpperBits()
+	return n
 }
 
 func narrowRun(dst []uint16, v []float32) {

@@ -29,7 +29,21 @@ func TestJoinsAndWidthsAgreeWithThePlainOnes(t *testing.T) {
 	}
 	wide, wideWant := make([]float32, n), make([]float32, n)
 	Widen(wide, q, 1./65535)
-	widenPlain(wideWant, q, 1./65535)
+	widenPlain(wideWant, q, 1./65535, 0)
+	from, signed, of := make([]float32, n), make([]float32, n), make([]int16, n)
+	for i, x := range q {
+		of[i] = int16(x)
+	}
+	WidenFrom(from, q, 0.25/65535, -3)
+	WidenSigned(signed, of, 1./32767)
+	for i := range q {
+		if want := -3 + 0.25*float64(q[i])/65535; math.Abs(float64(from[i])-want) > 1e-6 {
+			t.Errorf("%d from −3 in quarters is %g, want %g", q[i], from[i], want)
+		}
+		if want := float64(of[i]) / 32767; math.Abs(float64(signed[i])-want) > 1e-6 {
+			t.Errorf("%d, signed, widens to %g, want %g", of[i], signed[i], want)
+		}
+	}
 	narrow, back := make([]uint16, n), make([]uint16, n)
 	Narrow(narrow, v)
 	Narrow(back, wide)
@@ -88,6 +102,22 @@ func TestCountFindsEveryValue(t *testing.T) {
 			q[n-1] = 1
 			if some, over := Count(q, 3277); !some || over != 0 {
 				t.Errorf("a last 1 of %d: %v, %d", n, some, over)
+			}
+		}
+	}
+}
+
+// What is settled stays so whatever joins it, at any strength, and nothing else stays so whatever joins it.
+func TestSettledValuesStay(t *testing.T) {
+	for j := JoinAnd; j <= JoinReplace; j++ {
+		at, ok := j.Settled()
+		for _, x := range []float32{0, 0.3, 1} {
+			moved := false
+			for _, v := range []float32{0, 0.2, 0.7, 1} {
+				moved = moved || j.Mix(x, v) != x
+			}
+			if settled := ok && x == at; settled == moved {
+				t.Errorf("join %d: %g is settled: %v, and something moves it: %v", j, x, settled, moved)
 			}
 		}
 	}
