@@ -62,7 +62,7 @@ var theBrowser = sync.OnceValues(func() (*rod.Browser, error) {
 		return nil, errors.New("chromium is missing; ./run test installs it")
 	}
 	l := launcher.New().Bin(bin).Headless(true).NoSandbox(true).
-		Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").Set("ignore-gpu-blocklist").
+		Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").Set("ignore-gpu-blocklist").Set("disable-gpu-compositing").
 		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").Set("no-first-run").
 		Set("disable-renderer-backgrounding").Set("disable-backgrounding-occluded-windows").Set("disable-background-timer-throttling")
 	at, err := l.Leakless(false).Launch()

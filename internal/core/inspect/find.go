@@ -204,7 +204,7 @@ const roughShare = 0.01
 
 // covered is the share of the set's square that at least so many of the faces cover, counted on a grid.
 func covered(m *mesh.Model, s *uv.Set, faces []int32, least int32) float64 {
-	const n = unusedGrid
+	n := coverGrid(m, s, faces)
 	turns := make([]int32, n*(n+1)) // by row: how many more faces cover a texel than the one before
 	for _, t := range faces {
 		uv.Rows(m, s, int(t), n, func(row, from, to int) {
@@ -221,7 +221,24 @@ func covered(m *mesh.Model, s *uv.Set, faces []int32, least int32) float64 {
 			}
 		}
 	}
-	return float64(count) / n / n
+	return float64(count) / float64(n*n)
+}
+
+// mostRows is how many rows of a grid all faces together may take; beyond it the grid is coarser.
+const mostRows = 16 << 20
+
+// coverGrid is how many cells a side the grid has that faces are counted on: fewer where very many of them are very large.
+func coverGrid(m *mesh.Model, s *uv.Set, faces []int32) int {
+	rows := 0.0
+	for _, t := range faces {
+		i := m.Tris[t]
+		p, q, r := m.UVs[i[0]].Y-s.Origin.Y, m.UVs[i[1]].Y-s.Origin.Y, m.UVs[i[2]].Y-s.Origin.Y
+		rows += float64(max(0, min(1, max(p, q, r))-max(0, min(p, q, r))))*unusedGrid + 1
+	}
+	if rows > mostRows {
+		return max(32, int(unusedGrid*mostRows/rows))
+	}
+	return unusedGrid
 }
 
 // boxOf is the box round polygons: least U, least V, most U, most V.

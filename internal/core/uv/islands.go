@@ -138,8 +138,9 @@ func (m *Map) Rim(island int) (out []int32) {
 				continue
 			}
 			inner := false
-			for o := m.Edges.First[e]; o >= 0; o = m.Edges.Next[o] {
-				inner = inner || o/3 != t && m.Of[o/3] == int32(island)
+			// Thousands of faces may share a side; nearly all of them are of one island.
+			for o := m.Edges.First[e]; o >= 0 && !inner; o = m.Edges.Next[o] {
+				inner = o/3 != t && m.Of[o/3] == int32(island)
 			}
 			if !inner {
 				out = append(out, s)
