@@ -529,8 +529,11 @@ func (p *packer) mask(s *shape, scale, angle float64) *mask {
 		}
 	}
 	m.cells = make([][]run, m.h)
+	room := make([]run, 0, m.h) // of all rows, one after the other; mostly each is one run
 	for y := range m.cells {
-		m.cells[y] = runsOf(row(y))
+		from := len(room)
+		room = runsOf(row(y), room)
+		m.cells[y] = slices.Clip(room[from:])
 	}
 	n := 0.0
 	for y, runs := range m.cells {
@@ -604,8 +607,8 @@ func setBits(row []uint64, a, b int) {
 	row[last] |= to
 }
 
-// runsOf lists the runs of set bits of a row. The last bit is clear.
-func runsOf(row []uint64) (out []run) {
+// runsOf adds the runs of set bits of a row to a list. The last bit is clear.
+func runsOf(row []uint64, out []run) []run {
 	next := func(at int, flip uint64) int { // the next set bit, with flip the next clear one
 		for i := at / 64; i < len(row); i++ {
 			w := row[i] ^ flip
@@ -629,7 +632,11 @@ func runsOf(row []uint64) (out []run) {
 // grown is the runs of ch rows of cw cells that lie no further from cells than half allows: half[dy+reach] cells to each side, dy rows away, or
 // nothing where it is below 0. Its rows and columns begin reach before those of cells.
 func grown(cells [][]run, half []int, reach, cw, ch int) [][]run {
+	if inOnePiece(cells) {
+		return grownPiece(cells, half, reach, ch)
+	}
 	rows, row := make([][]run, ch), make([]uint64, cw/64+1)
+	room := make([]run, 0, ch)
 	var parts []run // of a row, of which some may still overlap
 	for y := range rows {
 		parts = parts[:0]
@@ -650,15 +657,57 @@ func grown(cells [][]run, half []int, reach, cw, ch int) [][]run {
 				parts = append(parts, run{a, b})
 			}
 		}
+		from := len(room)
 		if len(parts) == 1 {
-			rows[y] = []run{parts[0]}
+			room = append(room, parts[0])
+		} else {
+			clear(row)
+			for _, p := range parts {
+				setBits(row, int(p.a), int(p.b))
+			}
+			room = runsOf(row, room)
+		}
+		rows[y] = slices.Clip(room[from:])
+	}
+	return rows
+}
+
+// inOnePiece tells whether each row has one run, which touches that of the row before.
+func inOnePiece(cells [][]run) bool {
+	for y, runs := range cells {
+		if len(runs) != 1 || y > 0 && (runs[0].a > cells[y-1][0].b || runs[0].b < cells[y-1][0].a) {
+			return false
+		}
+	}
+	return len(cells) > 0
+}
+
+// grownPiece is grown for cells in one piece: what rows that follow each other reach is in one piece too, so its ends are enough.
+func grownPiece(cells [][]run, half []int, reach, ch int) [][]run {
+	room := make([]run, ch)
+	for y := range room {
+		room[y] = run{math.MaxInt32, math.MinInt32}
+	}
+	for dy := -reach; dy <= reach; dy++ {
+		k := half[dy+reach]
+		if k < 0 {
 			continue
 		}
-		clear(row)
-		for _, p := range parts {
-			setBits(row, int(p.a), int(p.b))
+		left, right := int32(reach-k), int32(reach+k)
+		// Row y is reached from row y − reach + dy.
+		first := max(0, reach-dy)
+		to := room[first:min(ch, len(cells)+reach-dy)]
+		from := cells[first-reach+dy:][:len(to)]
+		for i := range to {
+			c, p := &from[i][0], &to[i]
+			p.a, p.b = min(p.a, c.a+left), max(p.b, c.b+right)
 		}
-		rows[y] = runsOf(row)
+	}
+	rows := make([][]run, ch)
+	for y := range rows {
+		if room[y].a < room[y].b {
+			rows[y] = room[y : y+1 : y+1]
+		}
 	}
 	return rows
 }
@@ -690,7 +739,16 @@ func cover(q [3][2]float64, w, h int, full []uint64, room []span) []span {
 				to = p[0] + (float64(y+1)-p[1])*slope
 			}
 			c := &room[y-first]
-			c.lo, c.hi = min(c.lo, x, to), max(c.hi, x, to)
+			low, high := x, to
+			if low > high {
+				low, high = high, low
+			}
+			if low < c.lo {
+				c.lo = low
+			}
+			if high > c.hi {
+				c.hi = high
+			}
 			x = to
 		}
 	}
@@ -779,29 +837,41 @@ func orShifted(dst, src []uint64, by int) {
 		}
 		src = src[word:]
 		n := min(len(dst), len(src))
-		dst = dst[:n]
 		if bit == 0 {
+			dst, src = dst[:n], src[:n]
 			for i := range dst {
 				dst[i] |= src[i]
 			}
 			return
 		}
+		if n == len(src) { // nothing follows the last word
+			n--
+			dst[n] |= src[n] >> bit
+		}
+		dst, low, high := dst[:n], src[:n], src[1:][:n]
 		for i := range dst {
-			v := src[i] >> bit
-			if i+1 < len(src) {
-				v |= src[i+1] << (64 - bit)
-			}
-			dst[i] |= v
+			dst[i] |= low[i]>>bit | high[i]<<(64-bit)
 		}
 		return
 	}
 	word, bit := -by/64, uint(-by%64)
-	for i := len(dst) - 1; i-word >= 0; i-- {
-		v := src[i-word] << bit
-		if bit > 0 && i-word-1 >= 0 {
-			v |= src[i-word-1] >> (64 - bit)
+	if word >= len(dst) {
+		return
+	}
+	dst = dst[word:]
+	n := min(len(dst), len(src))
+	dst, src = dst[:n], src[:n]
+	if bit == 0 {
+		for i := range dst {
+			dst[i] |= src[i]
 		}
-		dst[i] |= v
+		return
+	}
+	last := uint64(0) // the word before
+	for i := range dst {
+		v := src[i]
+		dst[i] |= v<<bit | last>>(64-bit)
+		last = v
 	}
 }
 
@@ -860,9 +930,7 @@ rows:
 func (b *board) window(dst, row []uint64, at, level, y int) {
 	orShifted(dst, row, at)
 	// For x < −at the window hangs over the left border: it holds cells 0 to x + at + 2^level.
-	for x := max(0, b.first[y]-at-1<<level+1); x < -at && x < 64*len(dst); x++ {
-		dst[x/64] |= 1 << (x % 64)
-	}
+	setBits(dst, max(0, b.first[y]-at-1<<level+1), min(-at, 64*len(dst)))
 }
 
 func anyFree(blocked []uint64, from, to int) bool {

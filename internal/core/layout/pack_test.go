@@ -118,7 +118,7 @@ func TestRunsAreTheSetBits(t *testing.T) {
 		}
 		got := make([]bool, n)
 		last := int32(-1)
-		for _, c := range runsOf(row) {
+		for _, c := range runsOf(row, nil) {
 			if c.a <= last || c.b <= c.a {
 				t.Fatalf("run %v after one that ends at %d", c, last)
 			}
@@ -128,7 +128,7 @@ func TestRunsAreTheSetBits(t *testing.T) {
 			}
 		}
 		if !slices.Equal(got, want) {
-			t.Fatalf("runs %v of %x", runsOf(row), row)
+			t.Fatalf("runs %v of %x", runsOf(row, nil), row)
 		}
 	}
 }
@@ -309,15 +309,27 @@ func TestGrownRowsAreTheCellsWithinReach(t *testing.T) {
 				half[dy] = reach - 1 - d/2
 			}
 		}
-		for range 20 {
+		for n := range 40 {
 			w, h := 1+rng.IntN(150), 1+rng.IntN(20)
 			cells, full := make([][]run, h), make([]uint64, (w/64+1)*h)
-			for range 1 + rng.IntN(12) {
-				y, a := rng.IntN(h), rng.IntN(w)
-				setBits(full[y*(w/64+1):][:w/64+1], a, min(w, a+1+rng.IntN(30)))
+			rows, a, b := h, 0, 0
+			if n%2 == 0 { // scattered, or in one piece
+				rows = 1 + rng.IntN(12)
+			}
+			for y := range rows {
+				if n%2 == 0 || y == 0 {
+					a = rng.IntN(w)
+				} else { // it begins where it touches the row before
+					a = max(0, a-30) + rng.IntN(min(w-1, b)-max(0, a-30)+1)
+				}
+				if n%2 == 0 {
+					y = rng.IntN(h)
+				}
+				b = min(w, a+1+rng.IntN(30))
+				setBits(full[y*(w/64+1):][:w/64+1], a, b)
 			}
 			for y := range cells {
-				cells[y] = runsOf(full[y*(w/64+1):][:w/64+1])
+				cells[y] = runsOf(full[y*(w/64+1):][:w/64+1], nil)
 			}
 			cw, ch := w+2*reach, h+2*reach
 			got := grown(cells, half, reach, cw, ch)
