@@ -233,6 +233,9 @@ func writeDemo(t *testing.T, dir string) (low, high string) {
 // shot is a picture of an element, in the pixels of the screen: two of the page each way make one.
 func (r *rig) shot(sel string) image.Image {
 	r.t.Helper()
+	// What the view is about to draw is drawn, and has come to the page.
+	r.until(`!globalThis.crust?.viewport || !(crust.viewport.waiting || crust.viewport.soonTimer || crust.viewport.afterTimer)`)
+	r.page.MustEval(`() => new Promise(done => requestAnimationFrame(() => requestAnimationFrame(done)))`)
 	box := r.page.MustElement(sel).MustShape().Box()
 	data, err := proto.PageCaptureScreenshot{
 		Format: proto.PageCaptureScreenshotFormatPng,

@@ -246,22 +246,30 @@ func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, 
 		return ctx.Err()
 	}
 	whole := in.box()
-	return par.Blocks(ctx, c.n, filterRun, func(_, from, to int) {
+	return par.Blocks(ctx, c.n, filterRun, func(worker, from, to int) {
 		if in != nil && !brush.Meets(&whole, &c.runBoxes()[from/filterRun]) {
 			return
 		}
-		var round patch
-		var weights []float32
+		room := &c.scratch(worker).round
+		round := &room.patch
+		round.begin()
 		w := weighing{radius: r, sheet: radius}
+		last, box, some := [3]int32{}, geom.Box{}, false // no place of the surface is in cell 0
 		for i := from; i < to; i++ {
 			p, n := c.place(i)
+			cell := c.cell(p, 4)
 			if in != nil {
-				if cell, at := c.cellOf(i); !in.has(cell, &at) {
+				if cell != last { // places that follow each other mostly share it
+					last = cell
+					box, some = in[cell]
+				}
+				if !some || !brush.Meets(&box, &geom.Box{Min: p, Max: p}) {
 					continue
 				}
 			}
-			round.move(c, c.wide, c.cell(p, 4), points)
-			weights = slices.Grow(weights[:0], len(round.values))[:len(round.values)]
+			round.move(c, c.wide, cell, points)
+			room.weights = slices.Grow(room.weights[:0], len(round.values))[:len(round.values)]
+			weights := room.weights
 			w.weigh(p, n, &round.at, weights)
 			area, sum := summed(weights, round.values)
 			v := points[i]
@@ -309,6 +317,9 @@ type patch struct {
 	turn   int    // of a lattice, in which it stands in the reading that is made,
 	first  uint32 // from this point on
 }
+
+// begin forgets the cell.
+func (q *patch) begin() { q.cell, q.near = [3]int32{}, cells.Near{} }
 
 // move goes to a cell, and tells whether it was not there yet; places near each other mostly share it.
 func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) bool {

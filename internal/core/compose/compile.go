@@ -2,9 +2,7 @@ package compose
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
-	"hash/fnv"
 	"math"
 	"slices"
 	"sync/atomic"
@@ -161,9 +159,7 @@ func newPlan(b *Body, d *strata.Document) *plan {
 	}
 	for i := range d.Layers {
 		l := &d.Layers[i]
-		h := fnv.New64a()
-		h.Write([]byte(aimKey(l)))
-		where := mix(h.Sum64(), p.joined(i))
+		where := mix(hashOf(aimKey(l)), p.joined(i))
 		if l.Soften > 0 {
 			where = mix(where, bits(l.Soften))
 		}
@@ -189,8 +185,14 @@ func beyond(v *strata.Value) uint64 {
 	if v.Source == nil && v.Adjust == nil {
 		return 0
 	}
-	b, _ := json.Marshal([]any{v.Source, v.Adjust})
-	return hashOf(string(b))
+	h := uint64(3)
+	if v.Source != nil {
+		h = mix(h, digestSource(v.Source))
+	}
+	if v.Adjust != nil {
+		h = mix(h, digestAdjust(v.Adjust))
+	}
+	return h
 }
 
 // plain tells whether a group changes nothing of what its layers lay down.
@@ -253,13 +255,9 @@ func (p *plan) clause(i int, c strata.Clause) uint64 {
 	if runs && len(c.Strokes) > 0 {
 		drawn = []ink{{of: p.strokes(&c)}}
 	}
-	c.ID, c.Strokes = "", nil // strokes are hashed where they lie
-	b, _ := json.Marshal(c)
-	h := fnv.New64a()
-	h.Write(b)
+	h := digestClause(&c)
 	if runs {
 		// What its source depends on, with all strokes that are done, wherever they lie.
-		h := h.Sum64()
 		if j := p.sameAs(i, &c); j >= 0 {
 			h = mix(h, p.finished(j, i))
 			drawn = append(drawn, p.inksShown(j, i)...)
@@ -272,12 +270,12 @@ func (p *plan) clause(i int, c strata.Clause) uint64 {
 		return h
 	}
 	if err == nil && c.Relief() {
-		return mix(h.Sum64(), p.below(i, &c))
+		return mix(h, p.below(i, &c))
 	}
 	if j := p.sameAs(i, &c); err == nil && k.Layer && j >= 0 {
-		return mix(h.Sum64(), p.finished(j, i))
+		return mix(h, p.finished(j, i))
 	}
-	return h.Sum64()
+	return h
 }
 
 // sameAs is the layer whose Where a clause of layer i is, −1 when that does not lie below.
@@ -710,10 +708,13 @@ func (p *plan) clauseOf(g *ground, layer int, cl *strata.Clause) (clause, error)
 	return out, err
 }
 
+// hashOf hashes a text (FNV-1a: Fowler, Noll & Vo).
 func hashOf(s string) uint64 {
-	h := fnv.New64a()
-	h.Write([]byte(s))
-	return h.Sum64()
+	h := uint64(14695981039346656037)
+	for i := range len(s) {
+		h = (h ^ uint64(s[i])) * 1099511628211
+	}
+	return h
 }
 
 // mix folds a value into a hash (the finaliser of splitmix64: Steele, Lea & Flood, 2014).

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 
-	"crust/internal/core/brush"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
 )
@@ -96,14 +95,18 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, 
 		return err
 	}
 	// What is averaged over some of them lies in cells within the radius.
-	near, far := region{}, int32(math.Ceil(float64(radius/(4*c.spacing))))
+	all, near, far := region{}, region{}, int32(math.Ceil(float64(radius/(4*c.spacing))))
 	for _, of := range changed {
 		for cell, box := range of {
-			for x := -far; x <= far; x++ {
-				for y := -far; y <= far; y++ {
-					for z := -far; z <= far; z++ {
-						near.add([3]int32{cell[0] + x, cell[1] + y, cell[2] + z}, wider(&box, radius))
-					}
+			all.add(cell, box)
+		}
+	}
+	for cell, box := range all {
+		box = wider(&box, radius)
+		for x := -far; x <= far; x++ {
+			for y := -far; y <= far; y++ {
+				for z := -far; z <= far; z++ {
+					near.add([3]int32{cell[0] + x, cell[1] + y, cell[2] + z}, box)
 				}
 			}
 		}
@@ -127,12 +130,6 @@ func (r region) add(cell [3]int32, box geom.Box) {
 		box = box.Union(had)
 	}
 	r[cell] = box
-}
-
-// has tells whether a place of a cell belongs to the region.
-func (r region) has(cell [3]int32, at *geom.Box) bool {
-	box, ok := r[cell]
-	return ok && brush.Meets(&box, at)
 }
 
 // box holds all of the region.

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"unsafe"
 
-	"crust/internal/core/cells"
 	"crust/internal/core/field"
 	"crust/internal/core/geom"
 	"crust/internal/core/surface"
@@ -173,7 +172,7 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	if l.cloud != c {
 		l.cloud = c
 		for i := range l.patches {
-			l.patches[i].cell, l.patches[i].near = [3]int32{}, cells.Near{}
+			l.patches[i].begin()
 		}
 	}
 	l.turn++

@@ -1,8 +1,6 @@
 package compose
 
 import (
-	"encoding/json"
-	"hash/fnv"
 	"math"
 	"slices"
 	"sync"
@@ -119,13 +117,8 @@ func (p *plan) sourceOf(g *ground, layer int, s *strata.Source, planes int) (*so
 	if s == nil {
 		return nil, nil
 	}
-	text, err := json.Marshal(s)
-	if err != nil {
-		return nil, err
-	}
-	h := fnv.New64a()
-	h.Write(text)
-	out := &source{plan: p, key: mix(mix(keptSource, h.Sum64()), uint64(planes)), planes: planes, kind: s.Kind, of: s.Of}
+	var err error
+	out := &source{plan: p, key: mix(mix(keptSource, digestSource(s)), uint64(planes)), planes: planes, kind: s.Kind, of: s.Of}
 	switch s.Kind {
 	case "picture":
 		if out.pic, err = p.body.picture(s.Picture); out.pic == nil {

@@ -889,8 +889,18 @@ rows:
 				continue rows
 			}
 		}
+		// Only words that are not blocked all over are looked at, those from lo to hi.
 		clear(blocked)
-		full := false
+		setBits(blocked, 0, border)
+		setBits(blocked, lastX+1, 64*len(blocked))
+		lo, hi := 0, len(blocked)-1
+		shrink := func() {
+			for ; lo <= hi && blocked[lo] == ^uint64(0); lo++ {
+			}
+			for ; hi >= lo && blocked[hi] == ^uint64(0); hi-- {
+			}
+		}
+		shrink()
 		for n, r := range m.order {
 			at := y + int(r) - m.reach
 			if at < 0 || at >= b.grid || b.first[at] >= b.grid {
@@ -903,23 +913,17 @@ rows:
 					k = b.levels - 1
 				}
 				row := b.row(k, at)
-				b.window(blocked, row, a, k, at)
-				b.window(blocked, row, a+n-1<<k, k, at)
+				b.window(blocked[lo:hi+1], row, a+64*lo, k, at)
+				b.window(blocked[lo:hi+1], row, a+64*lo+n-1<<k, k, at)
 			}
-			if n%4 == 3 && !anyFree(blocked, border, lastX) {
-				full = true
-				break
+			if n%4 == 3 {
+				if shrink(); lo > hi {
+					continue rows
+				}
 			}
 		}
-		if full {
-			continue
-		}
-		for x := border; x <= lastX; x++ {
-			if w := blocked[x/64] >> (x % 64); w&1 == 0 {
-				return x, y, true
-			} else if w == ^uint64(0)>>(x%64) {
-				x |= 63 // the rest of the word is blocked
-			}
+		if shrink(); lo <= hi {
+			return 64*lo + bits.TrailingZeros64(^blocked[lo]), y, true
 		}
 	}
 	return 0, 0, false
@@ -931,22 +935,6 @@ func (b *board) window(dst, row []uint64, at, level, y int) {
 	orShifted(dst, row, at)
 	// For x < −at the window hangs over the left border: it holds cells 0 to x + at + 2^level.
 	setBits(dst, max(0, b.first[y]-at-1<<level+1), min(-at, 64*len(dst)))
-}
-
-func anyFree(blocked []uint64, from, to int) bool {
-	for i := from / 64; i <= to/64; i++ {
-		w := ^blocked[i]
-		if i == from/64 {
-			w &= ^uint64(0) << (from % 64)
-		}
-		if i == to/64 {
-			w &= ^uint64(0) >> (63 - to%64)
-		}
-		if w != 0 {
-			return true
-		}
-	}
-	return false
 }
 
 // goals are ways to choose among the turns of an island: the one whose upper rim, middle, or upper
