@@ -68,9 +68,13 @@ func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
 		i = to
 	}
 	rows(c.spans[t], func(from, at, n int) { s.differ(from, reliefAt(at), n) })
+	spans, passed := c.spans[t], 0
 	for len(seams) > 0 {
-		i := int(seams[0].texel)
-		at := reliefAt(c.standsAt(t, i))
+		i := int(seams[0].texel) // which only grows
+		for ; i >= passed+int(spans[0].n); spans = spans[1:] {
+			passed += int(spans[0].n)
+		}
+		at := reliefAt(int(spans[0].at) + i - passed)
 		side := [4]float32{s.heights[at-1], s.heights[at+1], s.heights[at-reliefSide], s.heights[at+reliefSide]}
 		for len(seams) > 0 && int(seams[0].texel) == i {
 			side[seams[0].way] = over[0]
@@ -163,17 +167,6 @@ func rows(spans []span, f func(from, at, n int)) {
 // reliefAt is a place of a tile's square among its heights.
 func reliefAt(at int) int {
 	return (at/surface.TileSize+1)*reliefSide + at%surface.TileSize + 1
-}
-
-// standsAt is where a texel of a tile stands in its square.
-func (c *Canvas) standsAt(t, i int) int {
-	for _, s := range c.spans[t] {
-		if i < int(s.n) {
-			return int(s.at) + i
-		}
-		i -= int(s.n)
-	}
-	return 0
 }
 
 // gather fills the heights round a tile; false when they are 0 all over.
