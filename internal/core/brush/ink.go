@@ -436,6 +436,10 @@ func (m *mark) sweep(p *Places, from, to int, cover []float32) {
 	if long > 0 {
 		inv = 1 / long
 	}
+	m.sweepPlain(p, m.sweepRun(p, from, to, inv, cover), to, inv, cover)
+}
+
+func (m *mark) sweepPlain(p *Places, from, to int, inv float32, cover []float32) {
 	for i := from; i < to; i++ {
 		d := geom.Vec3{X: p.X[i] - m.at.X, Y: p.Y[i] - m.at.Y, Z: p.Z[i] - m.at.Z}
 		t := geom.Clamp01(d.Dot(m.way) * inv)

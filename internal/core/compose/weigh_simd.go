@@ -3,7 +3,9 @@
 package compose
 
 import (
+	"encoding/binary"
 	"simd/archsimd"
+	"unsafe"
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
@@ -25,23 +27,28 @@ func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) float
 	inv, sheet := archsimd.BroadcastFloat32x8(-1/(w.radius*w.radius)), archsimd.BroadcastFloat32x8(2/w.sheet)
 	one, two, lift := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(2), archsimd.BroadcastFloat32x8(1.2)
 	var zero, most archsimd.Float32x8
-	n8 := len(out) / lanes * lanes
-	x, y, z := at.x[:n8], at.y[:n8], at.z[:n8]
-	facingX, facingY, facingZ, areaOf := at.nx[:n8], at.ny[:n8], at.nz[:n8], at.area[:n8]
-	for i := 0; i+lanes <= n8; i += lanes {
-		dx, dy, dz := eight(x, i).Sub(px), eight(y, i).Sub(py), eight(z, i).Sub(pz)
+	to := eights(out)
+	x, y, z := eights(at.x)[:len(to)], eights(at.y)[:len(to)], eights(at.z)[:len(to)]
+	facingX, facingY, facingZ, areaOf := eights(at.nx)[:len(to)], eights(at.ny)[:len(to)], eights(at.nz)[:len(to)], eights(at.area)[:len(to)]
+	for i := range to {
+		dx, dy, dz := archsimd.LoadFloat32x8(&x[i]).Sub(px), archsimd.LoadFloat32x8(&y[i]).Sub(py), archsimd.LoadFloat32x8(&z[i]).Sub(pz)
 		near := dx.MulAdd(dx, dy.MulAdd(dy, dz.Mul(dz))).MulAdd(inv, one).Max(zero)
-		qx, qy, qz := eight(facingX, i), eight(facingY, i), eight(facingZ, i)
+		qx, qy, qz := archsimd.LoadFloat32x8(&facingX[i]), archsimd.LoadFloat32x8(&facingY[i]), archsimd.LoadFloat32x8(&facingZ[i])
 		turn := qx.MulAdd(nx, qy.MulAdd(ny, qz.Mul(nz)))
 		off := dx.MulAdd(qx.Add(nx), dy.MulAdd(qy.Add(ny), dz.Mul(qz.Add(nz))))
 		weight := near.Mul(near).Mul(turn.MulAdd(two, lift).Max(zero).Min(one))
-		weight = weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(eight(areaOf, i))
+		weight = weight.Mul(two.Sub(off.Max(zero.Sub(off)).Mul(sheet)).Max(zero).Min(one)).Mul(archsimd.LoadFloat32x8(&areaOf[i]))
 		most = most.Max(weight)
-		weight.Store((*[lanes]float32)(out[i:]))
+		weight.Store(&to[i])
 	}
 	var of [lanes]float32
 	most.Store(&of)
 	return max(of[0], of[1], of[2], of[3], of[4], of[5], of[6], of[7])
+}
+
+// eights is a run's whole vectors: loops over them need no checks of bounds.
+func eights(v []float32) [][lanes]float32 {
+	return unsafe.Slice((*[lanes]float32)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/lanes)
 }
 
 // eight loads the lanes from i on.
@@ -55,16 +62,17 @@ func summed(weights, values []float32) (all, sum float32) {
 		return summedPlain(weights, values)
 	}
 	var a, b, s, u archsimd.Float32x8
-	values = values[:len(weights)]
+	in := eights(weights)
+	v := eights(values)[:len(in)]
 	i := 0
-	for ; i+2*lanes <= len(weights); i += 2 * lanes {
-		v, w := eight(weights, i), eight(weights, i+lanes)
-		a, b = a.Add(v), b.Add(w)
-		s, u = v.MulAdd(eight(values, i), s), w.MulAdd(eight(values, i+lanes), u)
+	for ; i+1 < len(in); i += 2 {
+		w, x := archsimd.LoadFloat32x8(&in[i]), archsimd.LoadFloat32x8(&in[i+1])
+		a, b = a.Add(w), b.Add(x)
+		s, u = w.MulAdd(archsimd.LoadFloat32x8(&v[i]), s), x.MulAdd(archsimd.LoadFloat32x8(&v[i+1]), u)
 	}
-	if i+lanes <= len(weights) {
-		v := eight(weights, i)
-		a, s = a.Add(v), v.MulAdd(eight(values, i), s)
+	if i < len(in) {
+		w := archsimd.LoadFloat32x8(&in[i])
+		a, s = a.Add(w), w.MulAdd(archsimd.LoadFloat32x8(&v[i]), s)
 	}
 	var of [lanes]float32
 	a.Add(b).Store(&of)
@@ -82,10 +90,10 @@ func weighed(weight []uint8, values []float32) float32 {
 	}
 	var sum archsimd.Float32x8
 	all := weight[:len(weight)+lanes]
-	values = values[:len(weight)]
-	for i := 0; i+lanes <= len(values); i += lanes {
-		w := archsimd.LoadUint8x16((*[2 * lanes]uint8)(all[i:])).ExtendLo8ToUint32().AsInt32x8().ConvertToFloat32()
-		sum = w.MulAdd(eight(values, i), sum)
+	in := eights(values[:len(weight)])
+	for i := range in {
+		w := archsimd.LoadUint8x16((*[2 * lanes]uint8)(all[lanes*i:])).ExtendLo8ToUint32().AsInt32x8().ConvertToFloat32()
+		sum = w.MulAdd(archsimd.LoadFloat32x8(&in[i]), sum)
 	}
 	var of [lanes]float32
 	sum.Store(&of)
@@ -99,22 +107,21 @@ func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum 
 		return inBytesPlain(to, weights, scale)
 	}
 	by, up := archsimd.BroadcastFloat32x8(scale), archsimd.BroadcastFloat32x8(roundUp)
+	// The lowest byte of each word, of four words side by side, and of four behind them.
+	lower := archsimd.LoadInt8x16(&[16]int8{0, 4, 8, 12, -1, -1, -1, -1, -1, -1, -1, -1, -1, -1, -1, -1})
+	upper := archsimd.LoadInt8x16(&[16]int8{-1, -1, -1, -1, 0, 4, 8, 12, -1, -1, -1, -1, -1, -1, -1, -1})
 	var all archsimd.Float32x8
-	var bits [lanes]uint32
 	first = len(weights)
 	to = to[:len(weights)]
-	for k := 0; k+lanes <= len(weights); k += lanes {
-		w := eight(weights, k).MulAdd(by, up)
+	in := eights(weights)
+	for i := range in {
+		w := archsimd.LoadFloat32x8(&in[i]).MulAdd(by, up)
 		all = all.Add(w.Sub(up))
-		w.AsUint32x8().Store(&bits)
-		some := uint32(0)
-		out := (*[lanes]uint8)(to[k:])
-		for j, v := range bits {
-			out[j] = uint8(v)
-			some |= v
-		}
-		if some&0xff != 0 {
-			first, end = min(first, k), k+lanes
+		words := w.AsUint32x8()
+		bytes := words.GetLo().AsUint8x16().PermuteOrZero(lower).Or(words.GetHi().AsUint8x16().PermuteOrZero(upper)).AsUint64x2().GetElem(0)
+		binary.LittleEndian.PutUint64(to[lanes*i:], bytes)
+		if bytes != 0 {
+			first, end = min(first, lanes*i), lanes*(i+1)
 		}
 	}
 	var of [lanes]float32
