@@ -20,12 +20,13 @@ type Program struct {
 	relief *shape         // those that lay down height, nil where there are none
 	bends  []turn         // those that lay down normals
 	lays   uint16         // a bit for each plane that some turn lays down
-	// Keys of the height by tile, as far as they are known.
-	heightKeys []atomic.Uint64
 }
 
 // shape is turns that lay down height, on a canvas and across its seams.
-type shape struct{ run, across []turn }
+type shape struct {
+	run, across []turn
+	keys        []atomic.Uint64 // of the height by tile, as far as they are known, see reliefKey
+}
 
 // turn is a step in the order of a run: a coat, or the beginning or the end of a group.
 type turn struct {
@@ -422,7 +423,7 @@ func (p *Program) For(c *Canvas) (*Program, error) { return c.compile(p.plan) }
 
 func (c *Canvas) compile(of *plan) (p *Program, err error) {
 	all := len(of.doc.Layers)
-	p = &Program{plan: of, byID: map[string]int{}, heightKeys: make([]atomic.Uint64, len(c.tiles))}
+	p = &Program{plan: of, byID: map[string]int{}}
 	if p.run, err = of.turns(c.ground, -1, all, func(int) bool { return true }); err != nil {
 		return nil, err
 	}
@@ -454,7 +455,7 @@ func (p *plan) shape(c *Canvas, end int) (*shape, error) {
 	if err != nil || run == nil && across == nil {
 		return nil, err
 	}
-	return &shape{run, across}, nil
+	return &shape{run, across, make([]atomic.Uint64, len(c.tiles))}, nil
 }
 
 // step is a layer made ready for a ground.

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -285,7 +286,7 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 	}
 	// The heights stand in the cache as if a layer had laid them.
 	high := []turn{{step: &step{full: true}}}
-	p := &Program{relief: &shape{high, high}}
+	p := &Program{relief: &shape{high, high, make([]atomic.Uint64, len(c.tiles))}}
 	ch := newChannels(c.Len())
 	k := c.begin(t.Context(), 0)
 	for n := range c.Surf.Tiles {

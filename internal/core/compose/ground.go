@@ -384,7 +384,12 @@ func (g *ground) heightOf(k *scratch, run []turn, t int) []float32 {
 	if h == 0 {
 		return nil
 	}
-	at := cacheKey{g.id, int32(t), mix(keptHeight, h)}
+	return g.heightBy(k, run, t, mix(keptHeight, h))
+}
+
+// heightBy finds the height that steps lay down on a tile by its key, or makes it.
+func (g *ground) heightBy(k *scratch, run []turn, t int, key uint64) []float32 {
+	at := cacheKey{g.id, int32(t), key}
 	if v, ok := g.body.cache.get(at).([]float32); ok {
 		return v
 	}
@@ -661,17 +666,21 @@ func (k *scratch) unsettled(cl *clause, acc []float32) (open []uint16, some bool
 	if !cl.kind.Dear {
 		return nil, slices.ContainsFunc(acc, func(x float32) bool { return x != at })
 	}
-	n := 0
+	n := len(acc) - pixel.Same(acc, at)
+	switch {
+	case n == 0:
+		return nil, false
+	case n > len(acc)*3/4:
+		return nil, true
+	}
+	n = 0
 	for i, x := range acc {
 		k.open[n] = uint16(i)
 		if x != at {
 			n++
 		}
 	}
-	if n > len(acc)*3/4 {
-		return nil, true
-	}
-	return k.open[:n], n > 0
+	return k.open[:n], true
 }
 
 // fill writes the shaped field of a clause at the places of a block, and 0 at those that are not open.

@@ -50,7 +50,7 @@ func (c *Canvas) normals(k *scratch, p *Program, t int, ch *Channels, height []f
 // known yet. All that may have to be evaluated is evaluated first, since that may need slopes of its own.
 func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
 	if height == nil {
-		height = c.heightOf(k, of.run, t)
+		height = c.heightIn(k, of, t)
 	}
 	over, seams := c.across(k, of, t)
 	if !c.gather(k, of, t, height) {
@@ -62,10 +62,10 @@ func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
 	for _, of := range c.spans[t] {
 		f := &c.slope[c.rank[of.tri-c.first]]
 		to := i + int(of.n)
-		fill(s.tu[i:to], -f.tu*half)
-		fill(s.bu[i:to], -f.bu*half)
-		fill(s.bv[i:to], -f.bv*half)
-		i = to
+		tu, bu, bv := -f.tu*half, -f.bu*half, -f.bv*half
+		for ; i < to; i++ {
+			s.tu[i], s.bu[i], s.bv[i] = tu, bu, bv
+		}
 	}
 	rows(c.spans[t], func(from, at, n int) { s.differ(from, reliefAt(at), n) })
 	spans, passed := c.spans[t], 0
@@ -105,11 +105,9 @@ func (g *ground) leaning(k *scratch, of *shape, t int) []float32 {
 		}
 		return out
 	}
-	h := mix(keptLeaning, c.heightKey(k, of.run, t))
+	h := mix(keptLeaning, c.reliefKey(k, of, t))
 	for _, n := range c.beside(t) {
-		if n >= 0 {
-			h = mix(h, c.heightKey(k, of.run, n))
-		}
+		h = mix(h, c.reliefKey(k, of, n))
 	}
 	at := cacheKey{c.id, int32(t), mix(h, c.rim.heightKey(k.rim, of.across, t))}
 	if v, ok := c.body.cache.get(at).([]float32); ok {
@@ -176,7 +174,7 @@ func (c *Canvas) gather(k *scratch, of *shape, t int, own []float32) bool {
 	var heights [4][]float32
 	for way, n := range c.beside(t) {
 		if n >= 0 {
-			heights[way] = c.heightOf(k, of.run, n)
+			heights[way] = c.heightIn(k, of, n)
 		}
 	}
 	fill(s.heights[:], nan)

@@ -161,9 +161,9 @@ func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	is.Normals = c.runKey(k, p.bends, t, is.Normals, func(s *step) uint64 { return s.bend })
 	if p.relief != nil {
 		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
-		is.Normals = mix(is.Normals, c.reliefKey(k, p, t))
+		is.Normals = mix(is.Normals, c.reliefKey(k, p.relief, t))
 		for _, n := range c.beside(t) {
-			is.Normals = mix(is.Normals, c.reliefKey(k, p, n))
+			is.Normals = mix(is.Normals, c.reliefKey(k, p.relief, n))
 		}
 		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.relief.across, t))
 	}
@@ -171,17 +171,26 @@ func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 }
 
 // reliefKey is the key of the height of a tile, which is asked for by its neighbours too.
-func (c *Canvas) reliefKey(k *scratch, p *Program, t int) uint64 {
+func (c *Canvas) reliefKey(k *scratch, of *shape, t int) uint64 {
 	if t < 0 {
 		return 1
 	}
-	known := &p.heightKeys[t]
+	known := &of.keys[t]
 	if h := known.Load(); h != 0 {
 		return h
 	}
-	h := mix(keptHeight, c.heightKey(k, p.relief.run, t))
+	h := mix(keptHeight, c.heightKey(k, of.run, t))
 	known.Store(h)
 	return h
+}
+
+// heightIn is the height that a shape has on a tile, nil when it is 0 all over.
+func (c *Canvas) heightIn(k *scratch, of *shape, t int) []float32 {
+	h := c.reliefKey(k, of, t)
+	if h == mix(keptHeight, 0) {
+		return nil
+	}
+	return c.heightBy(k, of.run, t, h)
 }
 
 // beside are the tiles to the left, right, top and bottom, −1 for none.
@@ -255,11 +264,11 @@ func lieBare(planes *blendPlanes) {
 }
 
 func fill(v []float32, x float32) {
-	if len(v) == 0 {
-		return
+	n := min(len(v), 32)
+	for i := range v[:n] {
+		v[i] = x
 	}
-	v[0] = x
-	for n := 1; n < len(v); n *= 2 {
+	for ; n < len(v); n *= 2 {
 		copy(v[n:], v[:n])
 	}
 }

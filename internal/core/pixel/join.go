@@ -83,6 +83,17 @@ func narrowPlain(dst []uint16, v []float32) {
 	}
 }
 
+// Same counts the values that are x.
+func Same(v []float32, x float32) int {
+	at, n := sameRun(v, x)
+	for _, w := range v[at:] {
+		if w == x {
+			n++
+		}
+	}
+	return n
+}
+
 // Count tells whether any value is not 0, and how many are limit or more; limit is 1 or more.
 func Count(q []uint16, limit uint16) (some bool, n int) {
 	at, any, n := countRun(q, limit)

@@ -13,3 +13,5 @@ func narrowRun(dst []uint16, v []float32) { narrowPlain(dst, v) }
 func bytesRun([]uint8, *[3][]float32, *[3]float32, *[3]float32) int { return 0 }
 
 func countRun([]uint16, uint16) (at int, any uint16, n int) { return 0, 0, 0 }
+
+func sameRun([]float32, float32) (at, n int) { return 0, 0 }

@@ -3,6 +3,7 @@
 package pixel
 
 import (
+	"math/bits"
 	"simd/archsimd"
 	"unsafe"
 )
@@ -100,6 +101,20 @@ func narrowRun(dst []uint16, v []float32) {
 		archsimd.ClearAVXUpperBits()
 	}
 	narrowPlain(dst[n:], v[n:])
+}
+
+// sameRun counts in whole vectors, and says up to where.
+func sameRun(v []float32, x float32) (at, n int) {
+	if !hasSIMD {
+		return 0, 0
+	}
+	is := archsimd.BroadcastFloat32x8(x)
+	run := eights(v)
+	for i := range run {
+		n += bits.OnesCount8(archsimd.LoadFloat32x8(&run[i]).Equal(is).ToBits())
+	}
+	archsimd.ClearAVXUpperBits()
+	return 8 * len(run), n
 }
 
 // countRun counts in whole vectors, and says up to where.

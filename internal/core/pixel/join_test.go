@@ -122,3 +122,17 @@ func TestSettledValuesStay(t *testing.T) {
 		}
 	}
 }
+
+func TestSameCountsWhatIsEqual(t *testing.T) {
+	for _, n := range []int{0, 1, 7, 8, 9, 1000} {
+		v, want := make([]float32, n), 0
+		for i := range v {
+			if v[i] = float32(i % 3); i%3 == 1 {
+				want++
+			}
+		}
+		if got := Same(v, 1); got != want {
+			t.Errorf("%d of %d are the same, want %d", got, n, want)
+		}
+	}
+}
