@@ -194,12 +194,12 @@ func weave8(u, v, out [][8]float32, m *measure8) {
 func courses8(u, v, out [][8]float32, m *measure8, long, later float32, salt int32) {
 	of := archsimd.BroadcastFloat32x8
 	half, whole, per, shift := of(0.5), of(long), of(1/long), of(later)
-	gap, of1 := m.gap.Mul(half), archsimd.BroadcastInt32x8(salt)
+	gap, own := m.gap.Mul(half), archsimd.BroadcastInt32x8(salt)
 	out, v = out[:len(u)], v[:len(u)]
 	for k := range u {
 		x, y := archsimd.LoadFloat32x8(&u[k]), archsimd.LoadFloat32x8(&v[k])
 		j := y.Floor()
-		off, _ := stir8(j.ConvertToInt32(), of1, m.seed)
+		off, _ := stir8(j.ConvertToInt32(), own, m.seed)
 		at := x.Mul(per).Add(j.Mul(shift)).Add(off.Mul(m.jitter))
 		end := half.Sub(abs8(at.Sub(at.Floor()).Sub(half))).Mul(whole)
 		rim8(half.Sub(abs8(y.Sub(j).Sub(half))).Min(end).Sub(gap), m.perSoft).Store(&out[k])
