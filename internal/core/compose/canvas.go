@@ -27,6 +27,7 @@ type Canvas struct {
 	Set  string
 	Surf *surface.Surface // Size, Tiles and Nearest alone
 	n    int              // texels
+	rows [][]rowRun       // by tile
 	// By triangle of the set, from the first one's number on: rank leads to its slope.
 	first int32
 	rank  []int32
@@ -137,7 +138,7 @@ func newCanvas(ctx context.Context, b *Body, set *uv.Set, size, from, to int) (*
 	}
 	c := &Canvas{ground: newGround(b, surf.Tiles), Set: set.Key, Surf: surf, n: surf.Len()}
 	c.ground.canvas = c
-	c.side, c.only, c.spans = size, set.Key, make([][]span, len(surf.Tiles))
+	c.side, c.only, c.spans, c.rows = size, set.Key, make([][]span, len(surf.Tiles)), make([][]rowRun, len(surf.Tiles))
 	c.tri = make([]int32, surf.Len())
 	c.pitch = float32(1 / max(1e-9, set.Density(size)))
 	c.faces(b.model, set)
@@ -183,6 +184,7 @@ func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps
 		c.in.place(t, from, place, 2*surface.TileSize*c.pitch)
 		to := int(c.tiles[t].To)
 		c.spans[t] = spansOf(&c.tiles[t], c.Surf.Texel[from:to], c.tri[from:to], c.Surf.Size)
+		c.rows[t] = rowRuns(c.spans[t])
 	})
 }
 

@@ -2,6 +2,7 @@ package compose
 
 import (
 	"math"
+	"slices"
 
 	"crust/internal/core/field"
 	"crust/internal/core/pixel"
@@ -67,7 +68,9 @@ func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
 			s.tu[i], s.bu[i], s.bv[i] = tu, bu, bv
 		}
 	}
-	rows(c.spans[t], func(from, at, n int) { s.differ(from, reliefAt(at), n) })
+	for _, r := range c.rows[t] {
+		s.differ(int(r.from), reliefAt(int(r.at)), int(r.n))
+	}
 	spans, passed := c.spans[t], 0
 	for len(seams) > 0 {
 		i := int(seams[0].texel) // which only grows
@@ -149,17 +152,21 @@ func tilted(b *field.Block, room *[3][tileTexels]float32, rise []float32) *field
 	return &out
 }
 
-// rows calls f for runs of a tile's places that stand side by side in its square: the first, where it stands, and how many.
-func rows(spans []span, f func(from, at, n int)) {
-	i := 0
-	for k := 0; k < len(spans); {
-		at, n := int(spans[k].at), 0
-		for ; k < len(spans) && int(spans[k].at) == at+n && (n == 0 || spans[k].column() != 0); k++ {
-			n += int(spans[k].n)
+// rowRun is places of a tile that stand side by side in its square: the first of them, where it stands, and how many.
+type rowRun struct{ from, at, n uint16 }
+
+// rowRuns puts spans that follow each other in a row together.
+func rowRuns(spans []span) (out []rowRun) {
+	i := uint16(0)
+	for _, s := range spans {
+		if k := len(out) - 1; k >= 0 && out[k].at+out[k].n == s.at && s.column() != 0 {
+			out[k].n += s.n
+		} else {
+			out = append(out, rowRun{i, s.at, s.n})
 		}
-		f(i, at, n)
-		i += n
+		i += s.n
 	}
+	return slices.Clip(out)
 }
 
 // reliefAt is a place of a tile's square among its heights.
@@ -193,7 +200,8 @@ func (c *Canvas) gather(k *scratch, of *shape, t int, own []float32) bool {
 		}
 		h := heights[way]
 		some = some || h != nil
-		rows(c.spans[n], func(from, at, n int) {
+		for _, r := range c.rows[n] {
+			from, at, n := int(r.from), int(r.at), int(r.n)
 			x, y := at%side, at/side
 			switch way {
 			case left: // its last column
@@ -213,9 +221,11 @@ func (c *Canvas) gather(k *scratch, of *shape, t int, own []float32) bool {
 					put(from, reliefAt(at)+side*reliefSide, n, h)
 				}
 			}
-		})
+		}
 	}
-	rows(c.spans[t], func(from, at, n int) { put(from, reliefAt(at), n, own) })
+	for _, r := range c.rows[t] {
+		put(int(r.from), reliefAt(int(r.at)), int(r.n), own)
+	}
 	return some
 }
 
