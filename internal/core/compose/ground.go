@@ -319,7 +319,6 @@ type scratch struct {
 	given      [3][tileTexels]float32 // what read holds
 	pixels     [8][tileTexels]float32 // channels of a picture, as they are and as one plane gives them
 	lie        [5][tileTexels]float32 // where places lie on a picture, and how much each plane of a box counts
-	of         []uint16               // places
 	own3       [3][tileTexels]float32 // values of a source, or what an adjustment gives
 	mixed      [blendRun]float32      // what a blend mode makes
 	through    [blendRun]float32      // how much of a group shows

@@ -176,3 +176,22 @@ func TestWrongScaleNamesTheUnit(t *testing.T) {
 		}
 	}
 }
+
+// What very many very large faces cover is counted on a coarser grid, and is the same share: a half of the square (closed form).
+func TestManyLargeFacesAreCountedOnACoarserGrid(t *testing.T) {
+	m := &mesh.Model{UVs: []geom.Vec2{{}, {X: 1}, {Y: 1}}}
+	var faces []int32
+	for i := range 2 * mostRows / unusedGrid {
+		m.Tris, faces = append(m.Tris, [3]uint32{0, 1, 2}), append(faces, int32(i))
+	}
+	set := &uv.Set{}
+	if n := coverGrid(m, set, faces); n >= unusedGrid || n < unusedGrid/4 {
+		t.Errorf("a grid of %d for %d faces", n, len(faces))
+	}
+	if n := coverGrid(m, set, faces[:1000]); n != unusedGrid {
+		t.Errorf("a grid of %d for 1000 faces, want %d", n, unusedGrid)
+	}
+	if got := covered(m, set, faces, 2); got < 0.48 || got > 0.52 {
+		t.Errorf("%.3f of the square is covered, want 0.5", got)
+	}
+}
