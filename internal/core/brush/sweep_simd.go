@@ -4,18 +4,12 @@ package brush
 
 import (
 	"simd/archsimd"
-	"unsafe"
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
 )
 
 type f8 = archsimd.Float32x8
-
-// eights is a run's whole vectors: loops over them need no checks of bounds.
-func eights(v []float32) [][8]float32 {
-	return unsafe.Slice((*[8]float32)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/8)
-}
 
 // of8 is a vector of vectors, all of them the same.
 type of8 struct{ x, y, z f8 }
@@ -35,9 +29,9 @@ func (m *mark) sweepRun(p *Places, from, to int, inv float32, cover []float32) i
 	zero, half, one, two := of(0), of(0.5), of(1), of(2)
 	at, way, facing, turning := spread(m.at), spread(m.way), spread(m.n), spread(m.dn)
 	end := from + n
-	out := eights(cover[from:end])
-	xs, ys, zs := eights(p.X[from:end])[:len(out)], eights(p.Y[from:end])[:len(out)], eights(p.Z[from:end])[:len(out)]
-	nxs, nys, nzs := eights(p.NX[from:end])[:len(out)], eights(p.NY[from:end])[:len(out)], eights(p.NZ[from:end])[:len(out)]
+	out := geom.Eights(cover[from:end])
+	xs, ys, zs := geom.Eights(p.X[from:end])[:len(out)], geom.Eights(p.Y[from:end])[:len(out)], geom.Eights(p.Z[from:end])[:len(out)]
+	nxs, nys, nzs := geom.Eights(p.NX[from:end])[:len(out)], geom.Eights(p.NY[from:end])[:len(out)], geom.Eights(p.NZ[from:end])[:len(out)]
 	share, radius, growth, pitch, blur := of(inv), of(m.r), of(m.dr), of(p.Pitch), of(p.Pitch/2)
 	for i := range out {
 		dx, dy, dz := archsimd.LoadFloat32x8(&xs[i]).Sub(at.x), archsimd.LoadFloat32x8(&ys[i]).Sub(at.y), archsimd.LoadFloat32x8(&zs[i]).Sub(at.z)

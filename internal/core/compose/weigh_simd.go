@@ -5,7 +5,6 @@ package compose
 import (
 	"encoding/binary"
 	"simd/archsimd"
-	"unsafe"
 
 	"crust/internal/core/accel"
 	"crust/internal/core/geom"
@@ -27,9 +26,9 @@ func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) float
 	inv, sheet := archsimd.BroadcastFloat32x8(-1/(w.radius*w.radius)), archsimd.BroadcastFloat32x8(2/w.sheet)
 	one, two, lift := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(2), archsimd.BroadcastFloat32x8(1.2)
 	var zero, most archsimd.Float32x8
-	to := eights(out)
-	x, y, z := eights(at.x)[:len(to)], eights(at.y)[:len(to)], eights(at.z)[:len(to)]
-	facingX, facingY, facingZ, areaOf := eights(at.nx)[:len(to)], eights(at.ny)[:len(to)], eights(at.nz)[:len(to)], eights(at.area)[:len(to)]
+	to := geom.Eights(out)
+	x, y, z := geom.Eights(at.x)[:len(to)], geom.Eights(at.y)[:len(to)], geom.Eights(at.z)[:len(to)]
+	facingX, facingY, facingZ, areaOf := geom.Eights(at.nx)[:len(to)], geom.Eights(at.ny)[:len(to)], geom.Eights(at.nz)[:len(to)], geom.Eights(at.area)[:len(to)]
 	for i := range to {
 		dx, dy, dz := archsimd.LoadFloat32x8(&x[i]).Sub(px), archsimd.LoadFloat32x8(&y[i]).Sub(py), archsimd.LoadFloat32x8(&z[i]).Sub(pz)
 		near := dx.MulAdd(dx, dy.MulAdd(dy, dz.Mul(dz))).MulAdd(inv, one).Max(zero)
@@ -46,11 +45,6 @@ func (w *weighing) weighSIMD(p, n geom.Vec3, at *scattered, out []float32) float
 	return max(of[0], of[1], of[2], of[3], of[4], of[5], of[6], of[7])
 }
 
-// eights is a run's whole vectors: loops over them need no checks of bounds.
-func eights(v []float32) [][lanes]float32 {
-	return unsafe.Slice((*[lanes]float32)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/lanes)
-}
-
 // eight loads the lanes from i on.
 func eight(v []float32, i int) archsimd.Float32x8 {
 	return archsimd.LoadFloat32x8((*[lanes]float32)(v[i : i+lanes]))
@@ -62,8 +56,8 @@ func summed(weights, values []float32) (all, sum float32) {
 		return summedPlain(weights, values)
 	}
 	var a, b, s, u archsimd.Float32x8
-	in := eights(weights)
-	v := eights(values)[:len(in)]
+	in := geom.Eights(weights)
+	v := geom.Eights(values)[:len(in)]
 	i := 0
 	for ; i+1 < len(in); i += 2 {
 		w, x := archsimd.LoadFloat32x8(&in[i]), archsimd.LoadFloat32x8(&in[i+1])
@@ -90,7 +84,7 @@ func weighed(weight []uint8, values []float32) float32 {
 	}
 	var sum archsimd.Float32x8
 	all := weight[:len(weight)+lanes]
-	in := eights(values[:len(weight)])
+	in := geom.Eights(values[:len(weight)])
 	for i := range in {
 		w := archsimd.LoadUint8x16((*[2 * lanes]uint8)(all[lanes*i:])).ExtendLo8ToUint32().AsInt32x8().ConvertToFloat32()
 		sum = w.MulAdd(archsimd.LoadFloat32x8(&in[i]), sum)
@@ -113,7 +107,7 @@ func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum 
 	var all archsimd.Float32x8
 	first = len(weights)
 	to = to[:len(weights)]
-	in := eights(weights)
+	in := geom.Eights(weights)
 	for i := range in {
 		w := archsimd.LoadFloat32x8(&in[i]).MulAdd(by, up)
 		all = all.Add(w.Sub(up))

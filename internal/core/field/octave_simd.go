@@ -5,6 +5,8 @@ package field
 import (
 	"simd/archsimd"
 	"unsafe"
+
+	"crust/internal/core/geom"
 )
 
 type (
@@ -130,16 +132,11 @@ func rampRun(out, v []float32, from, scale float32) int {
 	of := archsimd.BroadcastFloat32x8
 	low, k, zero, one := of(from), of(scale), of(0), of(1)
 	n := len(out) &^ 7
-	in, to := eights(v[:n]), eights(out[:n])
+	in, to := geom.Eights(v[:n]), geom.Eights(out[:n])
 	to = to[:len(in)]
 	for i := range in {
 		archsimd.LoadFloat32x8(&in[i]).Sub(low).Mul(k).Max(zero).Min(one).Store(&to[i])
 	}
 	archsimd.ClearAVXUpperBits()
 	return n
-}
-
-// eights is a run's whole vectors: loops over them need no checks of bounds.
-func eights(v []float32) [][8]float32 {
-	return unsafe.Slice((*[8]float32)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/8)
 }

@@ -5,6 +5,8 @@ package field
 import (
 	"simd/archsimd"
 	"sync"
+
+	"crust/internal/core/geom"
 )
 
 // patternRun is how many places are laid at a time; where they lie on the figure stays in the nearest cache.
@@ -45,9 +47,9 @@ func (l *laidOut) run(b *Block, which int, m *measure, out []float32) int {
 	for from := 0; from < all; from += patternRun {
 		n := min(patternRun, all-from)
 		to := from + n
-		u, v := eights(k.u[:n]), eights(k.v[:n])
+		u, v := geom.Eights(k.u[:n]), geom.Eights(k.v[:n])
 		l.places8(b, from, to, u, v)
-		motifs8[which](u, v, eights(out[from:to]), &k.measure8)
+		motifs8[which](u, v, geom.Eights(out[from:to]), &k.measure8)
 	}
 	archsimd.ClearAVXUpperBits()
 	return all
@@ -59,12 +61,12 @@ func (l *laidOut) places8(b *Block, from, to int, u, v [][8]float32) {
 	sin, cos := of(l.sin), of(l.cos)
 	lowX, lowY, lowZ := of(b.Floor.X), of(b.Floor.Y), of(b.Floor.Z)
 	zero := of(0)
-	xs, ys, zs := eights(b.X[from:to]), eights(b.Y[from:to]), eights(b.Z[from:to])
+	xs, ys, zs := geom.Eights(b.X[from:to]), geom.Eights(b.Y[from:to]), geom.Eights(b.Z[from:to])
 	v = v[:len(u)]
 	xs, ys, zs = xs[:len(u)], ys[:len(u)], zs[:len(u)]
 	var nxs, nys, nzs [][8]float32
 	if l.side == 0 {
-		nxs, nys, nzs = eights(b.NX[from:to])[:len(u)], eights(b.NY[from:to])[:len(u)], eights(b.NZ[from:to])[:len(u)]
+		nxs, nys, nzs = geom.Eights(b.NX[from:to])[:len(u)], geom.Eights(b.NY[from:to])[:len(u)], geom.Eights(b.NZ[from:to])[:len(u)]
 	}
 	for i := range u {
 		x, y, z := archsimd.LoadFloat32x8(&xs[i]).Sub(lowX), archsimd.LoadFloat32x8(&ys[i]).Sub(lowY), archsimd.LoadFloat32x8(&zs[i]).Sub(lowZ)

@@ -6,15 +6,13 @@ import (
 	"math/bits"
 	"simd/archsimd"
 	"unsafe"
+
+	"crust/internal/core/geom"
 )
 
 type f8 = archsimd.Float32x8
 
-// eights and sixteens are a run's whole vectors: loops over them need no checks of bounds.
-func eights[T any](v []T) [][8]T {
-	return unsafe.Slice((*[8]T)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/8)
-}
-
+// sixteens is geom.Eights for vectors of sixteen.
 func sixteens[T any](v []T) [][16]T {
 	return unsafe.Slice((*[16]T)(unsafe.Pointer(unsafe.SliceData(v))), len(v)/16)
 }
@@ -31,7 +29,7 @@ func joinRun(j Join, acc, v []float32, s float32) {
 
 func joinSIMD(j Join, acc, v []float32, s f8) {
 	zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
-	below, own := eights(acc), eights(v)
+	below, own := geom.Eights(acc), geom.Eights(v)
 	own = own[:len(below)]
 	for i := range below {
 		a, x := archsimd.LoadFloat32x8(&below[i]), archsimd.LoadFloat32x8(&own[i])
@@ -59,7 +57,7 @@ func widenRun(dst []float32, q []uint16, scale, low float32) {
 	if hasSIMD {
 		n = len(dst) &^ 7
 		k, least := archsimd.BroadcastFloat32x8(scale), archsimd.BroadcastFloat32x8(low)
-		from, to := eights(q[:n]), eights(dst[:n])
+		from, to := geom.Eights(q[:n]), geom.Eights(dst[:n])
 		to = to[:len(from)]
 		for i := range from {
 			archsimd.LoadUint16x8(&from[i]).ExtendToUint32().AsInt32x8().ConvertToFloat32().MulAdd(k, least).Store(&to[i])
@@ -76,7 +74,7 @@ func signedRun(dst []float32, q []int16, scale float32) int {
 	}
 	n := len(dst) &^ 7
 	k := archsimd.BroadcastFloat32x8(scale)
-	from, to := eights(q[:n]), eights(dst[:n])
+	from, to := geom.Eights(q[:n]), geom.Eights(dst[:n])
 	to = to[:len(from)]
 	for i := range from {
 		archsimd.LoadInt16x8(&from[i]).ExtendToInt32().ConvertToFloat32().Mul(k).Store(&to[i])
@@ -91,7 +89,7 @@ func narrowRun(dst []uint16, v []float32) {
 		n = len(dst) &^ 7
 		zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
 		most, half := archsimd.BroadcastFloat32x8(65535), archsimd.BroadcastFloat32x8(0.5)
-		from, to := eights(v[:n]), eights(dst[:n])
+		from, to := geom.Eights(v[:n]), geom.Eights(dst[:n])
 		to = to[:len(from)]
 		for i := range from {
 			// To whole numbers towards 0, which is down here.
@@ -109,7 +107,7 @@ func sameRun(v []float32, x float32) (at, n int) {
 		return 0, 0
 	}
 	is := archsimd.BroadcastFloat32x8(x)
-	run := eights(v)
+	run := geom.Eights(v)
 	for i := range run {
 		n += bits.OnesCount8(archsimd.LoadFloat32x8(&run[i]).Equal(is).ToBits())
 	}

@@ -2,7 +2,11 @@
 
 package pixel
 
-import "simd/archsimd"
+import (
+	"simd/archsimd"
+
+	"crust/internal/core/geom"
+)
 
 var hasSIMD = archsimd.X86.AVX2() && archsimd.X86.FMA()
 
@@ -20,7 +24,7 @@ func shapeSIMD(v []float32, c *curve) {
 	of := archsimd.BroadcastFloat32x8
 	low, scale, bias, gain, flip, sign := of(c.low), of(c.scale), of(c.bias), of(c.gain), of(c.flip), of(c.sign)
 	zero, one := of(0), of(1)
-	run := eights(v)
+	run := geom.Eights(v)
 	for i := range run {
 		t := archsimd.LoadFloat32x8(&run[i]).Sub(low).Mul(scale).Max(zero).Min(one)
 		if !c.plain {
@@ -39,7 +43,7 @@ func layLine(below []float32, slope, lift float32, alpha []float32) {
 	if hasSIMD {
 		n = len(alpha) &^ 7
 		m, p := archsimd.BroadcastFloat32x8(slope), archsimd.BroadcastFloat32x8(lift)
-		under, a := eights(below[:n]), eights(alpha[:n])
+		under, a := geom.Eights(below[:n]), geom.Eights(alpha[:n])
 		a = a[:len(under)]
 		for i := range under {
 			b := archsimd.LoadFloat32x8(&under[i])
@@ -54,7 +58,7 @@ func fade(below, own, alpha []float32) {
 	n := 0
 	if hasSIMD {
 		n = len(alpha) &^ 7
-		under, over, a := eights(below[:n]), eights(own[:n]), eights(alpha[:n])
+		under, over, a := geom.Eights(below[:n]), geom.Eights(own[:n]), geom.Eights(alpha[:n])
 		over, a = over[:len(under)], a[:len(under)]
 		for i := range under {
 			b := archsimd.LoadFloat32x8(&under[i])
@@ -69,7 +73,7 @@ func layOver(below, own, mixed, alpha, cover []float32) {
 	n := 0
 	if hasSIMD {
 		n = len(alpha) &^ 7
-		under, over, both, a, c := eights(below[:n]), eights(own[:n]), eights(mixed[:n]), eights(alpha[:n]), eights(cover[:n])
+		under, over, both, a, c := geom.Eights(below[:n]), geom.Eights(own[:n]), geom.Eights(mixed[:n]), geom.Eights(alpha[:n]), geom.Eights(cover[:n])
 		over, both, a, c = over[:len(under)], both[:len(under)], a[:len(under)], c[:len(under)]
 		one, zero, least := archsimd.BroadcastFloat32x8(1), archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1e-20)
 		for i := range under {
@@ -88,7 +92,7 @@ func between(v, under, share []float32) {
 	n := 0
 	if hasSIMD {
 		n = len(v) &^ 7
-		to, from, a := eights(v[:n]), eights(under[:n]), eights(share[:n])
+		to, from, a := geom.Eights(v[:n]), geom.Eights(under[:n]), geom.Eights(share[:n])
 		from, a = from[:len(to)], a[:len(to)]
 		for i := range to {
 			b := archsimd.LoadFloat32x8(&from[i])
@@ -103,7 +107,7 @@ func times(out, a, b []float32) {
 	n := 0
 	if hasSIMD {
 		n = len(out) &^ 7
-		to, x, y := eights(out[:n]), eights(a[:n]), eights(b[:n])
+		to, x, y := geom.Eights(out[:n]), geom.Eights(a[:n]), geom.Eights(b[:n])
 		x, y = x[:len(to)], y[:len(to)]
 		for i := range to {
 			archsimd.LoadFloat32x8(&x[i]).Mul(archsimd.LoadFloat32x8(&y[i])).Store(&to[i])
@@ -117,7 +121,7 @@ func scale(out, a []float32, by float32) {
 	n := 0
 	if hasSIMD {
 		n = len(out) &^ 7
-		to, x, m := eights(out[:n]), eights(a[:n]), archsimd.BroadcastFloat32x8(by)
+		to, x, m := geom.Eights(out[:n]), geom.Eights(a[:n]), archsimd.BroadcastFloat32x8(by)
 		x = x[:len(to)]
 		for i := range to {
 			archsimd.LoadFloat32x8(&x[i]).Mul(m).Store(&to[i])
