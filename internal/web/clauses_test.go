@@ -64,6 +64,11 @@ func TestClausesByHandAtTheBench(t *testing.T) {
 	r.page.MustElement("#finish-search").MustSelectAllText().MustInput("stone")
 	r.click(`[data-card="quay-stone"] summary`)
 	r.axe("the finishes", "#finish-sheet")
+	// It stands over the stage that it belongs to alone.
+	r.click(`.stations a[data-stage="deliver"]`)
+	r.until(`!document.querySelector('#finish-sheet').checkVisibility() && document.querySelector('.presets').checkVisibility()`)
+	r.click(`.stations a[data-stage="paint"]`)
+	r.until(`document.querySelector('#finish-sheet').checkVisibility()`)
 	r.click(`[data-finish="quay-stone"]`)
 	r.until(`crust.doc.layers.some(l => l.name === 'Lichen' && l.in === crust.layer().id) && crust.doc.undo === 'Lay Quay stone'`)
 

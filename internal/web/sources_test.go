@@ -57,6 +57,12 @@ func TestSourcesByHand(t *testing.T) {
 	// The roughness lies between other numbers; its picture is laid by UV.
 	r.click(`[data-source="roughness"]`)
 	r.until(`document.querySelector('#source-sheet').matches(':popover-open')`)
+	// It does not stand over another stage.
+	r.click(`.stations a[data-stage="deliver"]`)
+	r.until(`!document.querySelector('#source-sheet').matches(':popover-open')`)
+	r.click(`.stations a[data-stage="paint"]`)
+	r.click(`[data-source="roughness"]`)
+	r.until(`document.querySelector('#source-sheet').matches(':popover-open')`)
 	high := r.page.MustElement(`#source-sheet input[data-key="high"]`)
 	high.MustSelectAllText().MustInput("0.5").MustType(input.Enter)
 	r.until(`crust.layer().what.roughness.source.high === 0.5`)

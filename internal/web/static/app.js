@@ -315,6 +315,7 @@ class App {
     const before = this.stageName;
     this.stageName = name;
     if (name !== 'deliver') { this.deliver?.readBack.close(); this.deliver?.joins.close(); }
+    if (name !== 'paint') { this.sources?.close(); this.strata?.targets.close(); } // they would stand over other stages
     document.body.dataset.stage = name;
     if (push) history.pushState(null, '', `/assets/${this.id}/${name}`);
     this.applyLayout();
