@@ -100,6 +100,12 @@ func newRig(t *testing.T) *rig {
 	t.Cleanup(func() { b.MustClose() })
 	r.page = b.MustPage().Timeout(20 * time.Minute)
 	r.page.MustSetViewport(1100, 700, 0.35, false) // software WebGL draws a frame in the time of its pixels
+	r.listen()
+	return r
+}
+
+// listen collects the errors that the page throws.
+func (r *rig) listen() {
 	go r.page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		text := e.ExceptionDetails.Text
 		if e.ExceptionDetails.Exception != nil {
@@ -109,7 +115,25 @@ func newRig(t *testing.T) *rig {
 		defer r.mu.Unlock()
 		r.faults = append(r.faults, text)
 	})()
-	return r
+}
+
+// second opens what a page shows on another one, before it.
+func (r *rig) second() *rig {
+	r.t.Helper()
+	s := &rig{t: r.t, addr: r.addr}
+	s.page = r.page.Browser().MustPage().Timeout(8 * time.Minute)
+	s.listen()
+	s.open(r.eval(`location.pathname`))
+	return s
+}
+
+// state is what a page of the bench is about, for those who look for why it does not do what it should.
+func (r *rig) state() string {
+	v, err := r.page.Eval(`() => JSON.stringify({ stage: crust.stageName, seen: document.visibilityState, socket: crust.socket.ws.readyState, tool: crust.brushwork?.tool, stroke: crust.brushwork?.stroke && [crust.brushwork.stroke.gone, crust.brushwork.stroke.x, crust.brushwork.stroke.y], said: document.querySelector('#toast')?.textContent, view: [crust.viewport.camera.position.toArray(), crust.viewport.canvas.clientWidth, crust.viewport.canvas.clientHeight] })`)
+	if err != nil {
+		return err.Error()
+	}
+	return v.Value.Str()
 }
 
 func (r *rig) start(addr string) {
@@ -153,7 +177,7 @@ func (r *rig) until(js string) {
 			return
 		}
 		if time.Now().After(end) {
-			r.t.Fatalf("waiting for %s: %v; page errors: %v", js, err, r.faulty())
+			r.t.Fatalf("waiting for %s: %v; page errors: %v; the page: %s", js, err, r.faulty(), r.state())
 		}
 		time.Sleep(50 * time.Millisecond)
 	}

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
@@ -117,8 +116,7 @@ func paintingByHand(t *testing.T, r *rig) {
 	red(r, -0.8, 0.5, false)
 
 	// A page that is opened now shows the stroke, as after a reload, and the next one while it is made.
-	second := &rig{t: t, addr: r.addr}
-	second.page = r.page.Browser().MustPage("http://" + r.addr + r.eval(`location.pathname`)).Timeout(8 * time.Minute)
+	second := r.second()
 	red(second, 0.3, 0.5, true)
 	r.page.MustActivate()
 	m := r.page.Mouse
@@ -128,6 +126,7 @@ func paintingByHand(t *testing.T, r *rig) {
 	for i := range 5 {
 		m.MustMoveTo(p.X+(to.X-p.X)*float64(i+1)/5, p.Y+(to.Y-p.Y)*float64(i+1)/5)
 	}
+	red(r, 0.1, 0.2, true)
 	red(second, 0.1, 0.2, true)
 	m.MustUp(proto.InputMouseButtonLeft)
 	second.page.MustClose()
