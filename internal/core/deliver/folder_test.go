@@ -1,7 +1,7 @@
 package deliver
 
 import (
-	"bytes"
+	"bufio"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -213,6 +213,7 @@ func TestDeliverUntilKilled(t *testing.T) {
 		t.Skip("this is what TestKilledDeliveriesAreWhole kills")
 	}
 	for round := 1; ; round++ {
+		fmt.Println("round")
 		if _, err := rounds(t, dir, round).WriteFolder(dir, false); err != nil {
 			fmt.Println("fault:", err)
 			os.Exit(3)
@@ -239,19 +240,32 @@ func TestKilledDeliveriesAreWhole(t *testing.T) {
 		for k := range kills {
 			c := exec.Command(os.Args[0], "-test.run=^TestDeliverUntilKilled$")
 			c.Env = append(os.Environ(), killed+"="+dir, "TMPDIR="+t.TempDir())
-			var out bytes.Buffer
-			c.Stdout = &out
+			said, err := c.StdoutPipe()
+			if err != nil {
+				t.Fatal(err)
+			}
 			if err := c.Start(); err != nil {
 				t.Fatal(err)
 			}
-			time.Sleep(time.Duration(40+r.IntN(160)) * time.Millisecond)
+			// It is killed at any moment of its second, third, fourth or fifth round.
+			lines := bufio.NewScanner(said)
+			took, last := time.Duration(0), time.Now()
+			for range 2 + r.IntN(4) {
+				if !lines.Scan() || lines.Text() != "round" {
+					t.Fatalf("kill %d: %s", k, lines.Text())
+				}
+				took, last = time.Since(last), time.Now()
+			}
+			time.Sleep(time.Duration(r.Float64() * float64(took)))
 			if err := c.Process.Kill(); err != nil {
 				t.Fatal(err)
 			}
-			_ = c.Wait()
-			if strings.Contains(out.String(), "fault:") {
-				t.Fatalf("kill %d: %s", k, out.String())
+			for lines.Scan() {
+				if strings.HasPrefix(lines.Text(), "fault:") {
+					t.Fatalf("kill %d: %s", k, lines.Text())
+				}
 			}
+			_ = c.Wait()
 			if folders { // file by file a mixture may stand until it is finished
 				Finish(dir)
 			}
