@@ -24,8 +24,10 @@ type easel struct {
 	maps    map[string]int // their versions by set
 	sheets  map[sheetKey]*sheet
 	wet     map[int32]*brush.Stroke   // strokes that pages are making
+	gone    []geom.Box                // where strokes are not shown any more, which is not painted yet
 	changed []geom.Box                // where strokes that are being made have changed something that is not painted yet
-	owed    []geom.Box                // and where averages over that are still to come
+	touched map[sheetKey][]int        // on which tiles, by sheet
+	owed    []geom.Box                // where averages over what has changed are still to come
 	kept    map[uint]*strata.Document // keepsakes that pages compare with; they never change
 }
 

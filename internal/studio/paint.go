@@ -164,7 +164,7 @@ func (a *Asset) snap(e *easel) *snapshot {
 	}
 	var gone []geom.Box
 	e.wet, gone = a.withInk(s.doc)
-	e.changed = append(e.changed, gone...)
+	e.gone = append(e.gone, gone...)
 	s.ink, s.was = a.wet && e.sheets != nil, [2]bool{a.wet, a.full}
 	a.wet, a.inkRound = false, s.ink
 	if !s.ink {
@@ -273,7 +273,7 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		lags = e.body.Hurry(true)
 		defer e.body.Hurry(false)
 	}
-	reach := slices.Clone(e.changed) // as far as strokes go
+	reach := slices.Concat(e.gone, e.changed) // as far as strokes go
 	for _, k := range e.wet {
 		box := geom.EmptyBox()
 		for _, b := range k.Repeated(s.model.Square).Boxes() {
@@ -284,7 +284,8 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 	names := s.views()
 	for _, i := range s.order() {
 		set := &s.sets[i]
-		c := e.sheets[sheetKey{set.Key, s.size(set.Key)}]
+		key := sheetKey{set.Key, s.size(set.Key)}
+		c := e.sheets[key]
 		if c == nil || c.views == nil || c.Body() != e.body || lags && !slices.ContainsFunc(reach, c.Meets) {
 			continue
 		}
@@ -293,11 +294,11 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 			return err
 		}
 		e.changed = append(e.changed, e.body.Changed()...)
-		where := e.changed
-		if !lags {
-			where = slices.Concat(e.owed, where) // and what depends on averages where something has changed before
+		if e.touched == nil {
+			e.touched = map[sheetKey][]int{}
 		}
-		tiles := prog.Near(c.Canvas, where)
+		e.touched[key] = append(e.touched[key], c.Touched()...)
+		tiles := prog.Near(c.Canvas, e.touched[key], e.gone, slices.Concat(e.owed, e.changed))
 		if len(tiles) == 0 {
 			continue
 		}
@@ -319,11 +320,11 @@ func (a *Asset) paintInk(e *easel, s *snapshot) error {
 		}
 	}
 	if lags {
-		e.owed = append(e.owed, e.changed...)
+		e.owed = slices.Concat(e.owed, e.gone, e.changed)
 	} else {
 		e.owed = nil
 	}
-	e.changed = nil
+	e.gone, e.changed, e.touched = nil, nil, nil
 	for _, p := range s.pages {
 		p.inked(s.version)
 	}

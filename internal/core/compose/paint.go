@@ -542,12 +542,33 @@ func (c *Canvas) Meets(box geom.Box) bool {
 	return false
 }
 
-// Near lists the tiles of a canvas on which what lies in some boxes may show, by any of the program's steps.
-func (p *Program) Near(c *Canvas, boxes []geom.Box) (out []int) {
+// Near lists the tiles of a canvas on which what has changed may show, by any of the program's steps: some tiles that are known,
+// and what lies in some boxes. Averages that depend on strokes see what has changed from farther away; for them there are more
+// boxes, of changes on the tiles.
+func (p *Program) Near(c *Canvas, touched []int, boxes, seen []geom.Box) (out []int) {
 	most := 4 * c.pitch
 	for _, a := range p.plan.around {
 		if a.inks != nil && !p.plan.body.lag {
 			most += a.radius + (reach+2)*p.plan.body.spacing(a.radius) // one may be made of another
+		}
+	}
+	if most > 4*c.pitch {
+		boxes = slices.Concat(boxes, seen)
+	}
+	in := make([]bool, len(c.tiles))
+	for _, t := range touched {
+		in[t] = true
+		if p.relief == nil {
+			continue
+		}
+		// Slopes at the rim of a tile depend on the tiles beside it, and masks that depend on slopes may raise others.
+		at := &c.Surf.Tiles[t]
+		for y := at.Y - 1; y <= at.Y+1; y++ {
+			for x := at.X - 1; x <= at.X+1; x++ {
+				if n := c.Surf.TileAt(x, y); n >= 0 {
+					in[n] = true
+				}
+			}
 		}
 	}
 	all := geom.EmptyBox()
@@ -561,7 +582,7 @@ func (p *Program) Near(c *Canvas, boxes []geom.Box) (out []int) {
 		return meets(&all, of) && slices.ContainsFunc(wide, func(b geom.Box) bool { return meets(&b, of) && meets(&b, g.runsOf(t)) })
 	}
 	for t := range c.tiles {
-		if near(c.ground, t) || near(c.rim, t) {
+		if in[t] || len(boxes) > 0 && (near(c.ground, t) || near(c.rim, t)) {
 			out = append(out, t)
 		}
 	}

@@ -285,7 +285,7 @@ func TestAStrokeInPiecesIsTheStrokeAtOnce(t *testing.T) {
 					if i == 0 {
 						boxes = c.body.Changed()
 					}
-					tiles = append(p.Near(c, boxes), 0)
+					tiles = append(p.Near(c, c.Touched(), nil, boxes), 0)
 				}
 				err := c.Run(context.Background(), p, Pass{Tiles: tiles, Do: func(_, t int, _ Keys, ch *Channels) {
 					tile := &c.Surf.Tiles[t]

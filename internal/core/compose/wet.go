@@ -34,6 +34,12 @@ type wets struct {
 	inks    map[int32]*brush.Ink  // of strokes as far as they have come
 	done    map[wetKey]*brush.Ink // by ground and stroke: as far as all tiles are up to date
 	changed []geom.Box            // since Changed was called last
+	touched map[tileAt]bool       // tiles of canvases, and of what lies across their seams, that have changed since Touched was called last
+}
+
+type tileAt struct {
+	ground uint64
+	tile   int
 }
 
 // KeepWet lets go what is kept of strokes that are not being made any more.
@@ -44,6 +50,9 @@ func (b *Body) KeepWet(made func(number int32) bool) {
 	maps.DeleteFunc(w.at, func(k wetKey, _ *wet) bool { return !made(k.number) })
 	maps.DeleteFunc(w.inks, func(n int32, _ *brush.Ink) bool { return !made(n) })
 	maps.DeleteFunc(w.done, func(k wetKey, _ *brush.Ink) bool { return !made(k.number) })
+	if len(w.inks) == 0 {
+		clear(w.touched)
+	}
 }
 
 // Changed lists boxes of where strokes that are being made lay down something else than when it was called last, as far as
@@ -54,6 +63,23 @@ func (b *Body) Changed() []geom.Box {
 	defer w.mu.Unlock()
 	out := w.changed
 	w.changed = nil
+	return out
+}
+
+// Touched lists the tiles of the canvas on which strokes that are being made, there or just across a seam, lay down something else
+// than when it was called last, as far as programs have been compiled since.
+func (c *Canvas) Touched() (out []int) {
+	w := &c.body.wets
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for t := range c.tiles {
+		here, beyond := tileAt{c.ground.id, t}, tileAt{c.rim.id, t}
+		if w.touched[here] || w.touched[beyond] {
+			out = append(out, t)
+		}
+		delete(w.touched, here)
+		delete(w.touched, beyond)
+	}
 	return out
 }
 
@@ -160,17 +186,25 @@ func (w *wets) wet(g *ground, k *scratch, t int, l *struck, ink *brush.Ink, in [
 	}
 	if changed != nil {
 		at.version++
-		if g.canvas != nil && g.body.finest(g) {
-			w.note(changed)
+		if g.canvas != nil {
+			w.note(g, t, changed)
 		}
 	}
 	return at
 }
 
-// note keeps where something has changed.
-func (w *wets) note(boxes []geom.Box) {
+// note keeps where something has changed on a tile.
+func (w *wets) note(g *ground, t int, boxes []geom.Box) {
+	finest := g.body.finest(g)
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.touched == nil {
+		w.touched = map[tileAt]bool{}
+	}
+	w.touched[tileAt{g.id, t}] = true
+	if !finest {
+		return
+	}
 	all := geom.EmptyBox()
 	for i := range boxes {
 		all = all.Union(boxes[i])
