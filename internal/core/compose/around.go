@@ -48,6 +48,7 @@ const (
 	keptRuns    = 0x44
 	keptID      = 0x49
 	keptMean    = 0x4e
+	keptEdges   = 0x45
 )
 
 // average is an average over a radius in metres.

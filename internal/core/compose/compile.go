@@ -25,7 +25,9 @@ type Program struct {
 // shape is turns that lay down height, on a canvas and across its seams.
 type shape struct {
 	run, across []turn
-	keys        []atomic.Uint64 // of the height by tile, as far as they are known, see reliefKey
+	// By tile, as far as they are known.
+	keys  []atomic.Uint64         // of the height, see reliefKey
+	edges []atomic.Pointer[edges] // see edgesOf
 }
 
 // turn is a step in the order of a run: a coat, or the beginning or the end of a group.
@@ -455,7 +457,11 @@ func (p *plan) shape(c *Canvas, end int) (*shape, error) {
 	if err != nil || run == nil && across == nil {
 		return nil, err
 	}
-	return &shape{run, across, make([]atomic.Uint64, len(c.tiles))}, nil
+	return newShape(c, run, across), nil
+}
+
+func newShape(c *Canvas, run, across []turn) *shape {
+	return &shape{run, across, make([]atomic.Uint64, len(c.tiles)), make([]atomic.Pointer[edges], len(c.tiles))}
 }
 
 // step is a layer made ready for a ground.

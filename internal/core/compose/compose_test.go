@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -286,7 +285,7 @@ func TestNormalsFromHeightMatchASine(t *testing.T) {
 	}
 	// The heights stand in the cache as if a layer had laid them.
 	high := []turn{{step: &step{full: true}}}
-	p := &Program{relief: &shape{high, high, make([]atomic.Uint64, len(c.tiles))}}
+	p := &Program{relief: newShape(c, high, high)}
 	ch := newChannels(c.Len())
 	k := c.begin(t.Context(), 0)
 	for n := range c.Surf.Tiles {

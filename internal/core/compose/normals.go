@@ -108,11 +108,7 @@ func (g *ground) leaning(k *scratch, of *shape, t int) []float32 {
 		}
 		return out
 	}
-	h := mix(keptLeaning, c.reliefKey(k, of, t))
-	for _, n := range c.beside(t) {
-		h = mix(h, c.reliefKey(k, of, n))
-	}
-	at := cacheKey{c.id, int32(t), mix(h, c.rim.heightKey(k.rim, of.across, t))}
+	at := cacheKey{c.id, int32(t), mix(keptLeaning, c.slopeKey(k, of, t))}
 	if v, ok := c.body.cache.get(at).([]float32); ok {
 		return v
 	}

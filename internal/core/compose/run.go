@@ -8,6 +8,7 @@ import (
 	"crust/internal/core/par"
 	"crust/internal/core/pixel"
 	"crust/internal/core/strata"
+	"crust/internal/core/surface"
 )
 
 // The bare surface under the lowest layer: mid grey, fairly rough, not metal, whole and unlit.
@@ -161,13 +162,73 @@ func (c *Canvas) keys(k *scratch, p *Program, t int) Keys {
 	is.Normals = c.runKey(k, p.bends, t, is.Normals, func(s *step) uint64 { return s.bend })
 	if p.relief != nil {
 		// Slopes at the rim depend on the neighbours' heights, and on those across the seams.
-		is.Normals = mix(is.Normals, c.reliefKey(k, p.relief, t))
-		for _, n := range c.beside(t) {
-			is.Normals = mix(is.Normals, c.reliefKey(k, p.relief, n))
-		}
-		is.Normals = mix(is.Normals, c.rim.heightKey(k.rim, p.relief.across, t))
+		is.Normals = mix(is.Normals, c.slopeKey(k, p.relief, t))
 	}
 	return is
+}
+
+// slopeKey hashes what the slopes of a shape on a tile depend on.
+func (c *Canvas) slopeKey(k *scratch, of *shape, t int) uint64 {
+	h := c.reliefKey(k, of, t)
+	for way, n := range c.beside(t) {
+		if n >= 0 {
+			h = mix(h, c.edgesOf(k, of, n)[way^1]) // the edge that faces the tile
+		}
+	}
+	return mix(h, c.rim.heightKey(k.rim, of.across, t))
+}
+
+// edges are hashes of the heights along the edges of a tile, which is all that the tiles beside it see of them.
+type edges [4]uint64
+
+// edgesOf hashes the edges of a tile. What changes the heights elsewhere leaves them, and the slopes beside it, as they are.
+func (c *Canvas) edgesOf(k *scratch, of *shape, t int) *edges {
+	if e := of.edges[t].Load(); e != nil {
+		return e
+	}
+	at := cacheKey{c.id, int32(t), mix(keptEdges, c.reliefKey(k, of, t))}
+	e, ok := c.body.cache.get(at).(*edges)
+	if !ok {
+		e = c.hashEdges(t, c.heightIn(k, of, t))
+		if k.lost {
+			return e
+		}
+		c.body.cache.put(at, e, 4*8)
+	}
+	of.edges[t].Store(e)
+	return e
+}
+
+func (c *Canvas) hashEdges(t int, height []float32) *edges {
+	e := &edges{1, 1, 1, 1}
+	if height == nil {
+		return e // as of heights of 0
+	}
+	put := func(way, i int) {
+		if h := height[i]; h != 0 {
+			e[way] = mix(mix(e[way], uint64(i)), bits(h))
+		}
+	}
+	const side = surface.TileSize
+	for _, r := range c.rows[t] {
+		from, n := int(r.from), int(r.n)
+		x, y := int(r.at)%side, int(r.at)/side
+		if x == 0 {
+			put(left, from)
+		}
+		if x+n == side {
+			put(right, from+n-1)
+		}
+		for i := range n {
+			if y == 0 {
+				put(up, from+i)
+			}
+			if y == side-1 {
+				put(down, from+i)
+			}
+		}
+	}
+	return e
 }
 
 // reliefKey is the key of the height of a tile, which is asked for by its neighbours too.
@@ -216,6 +277,17 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 		c.normals(k, p, t, ch, nil)
 		return ch
 	}
+	// The height is there already where slopes were asked for, and is laid once.
+	var height []float32
+	if p.relief != nil {
+		height = c.heightIn(k, p.relief, t)
+		planes[planeHeight] = nil
+		if height != nil {
+			copy(ch.Height, height)
+		} else {
+			clear(ch.Height)
+		}
+	}
 	from := 0
 	if chosen >= worthKeeping {
 		at := cacheKey{c.id, int32(t), mix(c.runKey(k, p.run[:chosen], t, keptBelow, func(s *step) uint64 { return s.what }), uint64(p.lays))}
@@ -244,7 +316,7 @@ func (c *Canvas) blend(k *scratch, p *Program, t, chosen int, values, normals bo
 		soak(ch)
 	}
 	if normals {
-		c.normals(k, p, t, ch, ch.Height)
+		c.normals(k, p, t, ch, height)
 	} else {
 		ch.Normal = [3][]float32{}
 	}
