@@ -348,6 +348,16 @@ func (g *ground) heightKey(k *scratch, run []turn, t int) uint64 {
 	return g.runKey(k, run, t, 0, func(s *step) uint64 { return s.relief })
 }
 
+// prefixes calls f with each number of turns that may stand alone, none in a group, and the heightKey of so many.
+func (g *ground) prefixes(k *scratch, run []turn, t int, f func(n int, h uint64)) {
+	h, end := uint64(0), 0
+	for n := 0; n < len(run); n = end {
+		f(n, h)
+		end = n + 1 + max(0, run[n].skip)
+		h = g.runKey(k, run[n:end], t, h, func(s *step) uint64 { return s.relief })
+	}
+}
+
 // runKey mixes into a hash what turns do on a tile, of being what they lay down.
 func (g *ground) runKey(k *scratch, run []turn, t int, h uint64, of func(s *step) uint64) uint64 {
 	for i := 0; i < len(run); i++ {
@@ -386,14 +396,34 @@ func (g *ground) heightOf(k *scratch, run []turn, t int) []float32 {
 	return g.heightBy(k, run, t, mix(keptHeight, h))
 }
 
-// heightBy finds the height that steps lay down on a tile by its key, or makes it.
+// heightBy finds the height that steps lay down on a tile by its key, or makes it. What the first of them lay down may be there
+// already: that below the layers of another run, or below what is painted.
 func (g *ground) heightBy(k *scratch, run []turn, t int, key uint64) []float32 {
 	at := cacheKey{g.id, int32(t), key}
 	if v, ok := g.body.cache.get(at).([]float32); ok {
 		return v
 	}
 	out := make([]float32, g.tiles[t].Len())
-	g.lay(k, run, t, &blendPlanes{planeHeight: &out})
+	from, painted := 0, 0
+	var under uint64 // the key below the first that is painted
+	g.prefixes(k, run, t, func(n int, h uint64) {
+		if h != 0 {
+			if v, ok := g.body.cache.get(cacheKey{g.id, int32(t), mix(keptHeight, h)}).([]float32); ok {
+				copy(out, v)
+				from = n
+			}
+		}
+		if s := run[n].step; painted == 0 && n > 0 && h != 0 && s.inks != nil && g.whereAt(k, s, t) != s.where {
+			painted, under = n, h
+		}
+	})
+	if from < painted {
+		g.lay(k, run[from:painted], t, &blendPlanes{planeHeight: &out})
+		if from = painted; !k.lost {
+			g.body.cache.put(cacheKey{g.id, int32(t), mix(keptHeight, under)}, slices.Clone(out), 4*len(out))
+		}
+	}
+	g.lay(k, run[from:], t, &blendPlanes{planeHeight: &out})
 	if !k.lost {
 		g.body.cache.put(at, out, 4*len(out))
 	}
