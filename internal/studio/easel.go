@@ -3,6 +3,7 @@ package studio
 import (
 	"bytes"
 	"context"
+	"image"
 	"maps"
 	"slices"
 	"sync"
@@ -170,6 +171,37 @@ type picture struct {
 	sheet *sheet   // that it is of now
 	pix   []uint8  // three a covered texel
 	stamp []uint32 // by square: grows when what it shows has changed
+	last  []part   // by square: where it changed last
+}
+
+// part is texels of a square, from some to before others.
+type part struct{ x0, y0, x1, y1 uint8 }
+
+var allOf = part{0, 0, surface.TileSize, surface.TileSize}
+
+func (p part) union(o part) part {
+	return part{min(p.x0, o.x0), min(p.y0, o.y0), max(p.x1, o.x1), max(p.y1, o.y1)}
+}
+
+// partStep is how many texels of a row are compared at a time.
+const partStep = 16
+
+// differ finds where bytes of a tile's texels, three each, differ; false when they do not.
+func (s *sheet) differ(t int, a, b []uint8) (p part, some bool) {
+	s.EachRow(t, func(from, x, y, n int) {
+		for i := 0; i < n; i += partStep {
+			to := min(n, i+partStep)
+			if bytes.Equal(a[3*(from+i):3*(from+to)], b[3*(from+i):3*(from+to)]) {
+				continue
+			}
+			in := part{uint8(x + i), uint8(y), uint8(x + to), uint8(y + 1)}
+			if some {
+				in = in.union(p)
+			}
+			p, some = in, true
+		}
+	})
+	return p, some
 }
 
 // surf is how the picture's texels lie.
@@ -181,7 +213,7 @@ func (p *picture) surf() *surface.Surface {
 
 func newPicture(s *sheet) *picture {
 	across := surface.Across(s.Surf.Size)
-	return &picture{sheet: s, pix: make([]uint8, 3*s.Len()), stamp: make([]uint32, across*across)}
+	return &picture{sheet: s, pix: make([]uint8, 3*s.Len()), stamp: make([]uint32, across*across), last: make([]part, across*across)}
 }
 
 // put takes a tile's bytes; squares that show them are stamped when they differ.
@@ -191,14 +223,22 @@ func (p *picture) put(t int, pix []uint8) {
 	at := int(tile.Y)*surface.Across(s.Surf.Size) + int(tile.X)
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	mine := p.pix[3*tile.From : 3*tile.To]
-	if p.stamp[at] > 0 && bytes.Equal(mine, pix) {
-		return
+	mine, where := p.pix[3*tile.From:3*tile.To], allOf
+	if p.stamp[at] > 0 {
+		var some bool
+		if where, some = s.differ(t, mine, pix); !some {
+			return
+		}
+		if tile.Len() < surface.TileSize*surface.TileSize {
+			where = allOf // some of it shows beside itself, as padding
+		}
 	}
 	copy(mine, pix)
 	p.stamp[at]++
+	p.last[at] = where
 	for _, o := range s.rest[at] {
 		p.stamp[o]++
+		p.last[o] = allOf
 	}
 }
 
@@ -217,22 +257,29 @@ type sent struct {
 	stamp   []uint32
 }
 
-// next finds the next run of squares in a row that the page has not got as they are now, from square at on, and marks it as
-// sent; ok is false when there is none.
-func (s *sent) next(at int) (x, y, squares int, ok bool) {
+// next finds a rectangle of texels that the page has not got as they are now, of squares in a row from square at on, and marks it as
+// sent; then is the square after it, and ok is false when there is none.
+func (s *sent) next(at int) (r image.Rectangle, then int, ok bool) {
 	p := s.picture
 	p.mu.RLock()
 	defer p.mu.RUnlock()
-	across := surface.Across(p.sheet.Surf.Size)
+	n := p.sheet.Surf.Size
+	across := surface.Across(n)
 	for ; at < len(p.stamp); at++ {
 		if s.stamp[at] == p.stamp[at] {
 			continue
 		}
-		x, y = at%across, at/across
-		for ; x+squares < across && s.stamp[at+squares] != p.stamp[at+squares]; squares++ {
-			s.stamp[at+squares] = p.stamp[at+squares]
+		x, y := at%across, at/across
+		for then = at; then < (y+1)*across && s.stamp[then] != p.stamp[then]; then++ {
+			in := allOf
+			if s.stamp[then] == p.stamp[then]-1 {
+				in = p.last[then]
+			}
+			s.stamp[then] = p.stamp[then]
+			left := (x + then - at) * surface.TileSize
+			r = r.Union(image.Rect(left+int(in.x0), y*surface.TileSize+int(in.y0), left+int(in.x1), y*surface.TileSize+int(in.y1)))
 		}
-		return x, y, squares, true
+		return r.Intersect(image.Rect(0, 0, n, n)), then, true
 	}
-	return 0, 0, 0, false
+	return r, at, false
 }

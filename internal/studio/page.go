@@ -8,8 +8,6 @@ import (
 	"slices"
 	"sync"
 	"time"
-
-	"crust/internal/core/surface"
 )
 
 // Look is what a page shows beside the lit model.
@@ -258,9 +256,8 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 	}
 	changed := false
 	n := f.picture.surf().Size
-	across := surface.Across(n)
 	for at := 0; ; {
-		x, y, squares, ok := has.next(at)
+		r, then, ok := has.next(at)
 		if !ok {
 			break
 		}
@@ -271,12 +268,11 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 			return p.asset.ctx.Err()
 		case <-p.tokens:
 		}
-		x0, y0 := x*surface.TileSize, y*surface.TileSize
-		if err := binary(f.rectangle(x0, y0, min(n-x0, squares*surface.TileSize), min(n-y0, surface.TileSize))); err != nil {
+		if err := binary(f.rectangle(r.Min.X, r.Min.Y, r.Dx(), r.Dy())); err != nil {
 			return err
 		}
 		changed = true
-		at = y*across + x + squares
+		at = then
 	}
 	if !f.whole || !changed && !f.Full {
 		return nil

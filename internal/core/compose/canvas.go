@@ -303,3 +303,11 @@ func (c *Canvas) Texels() []uint32 {
 	}
 	return out
 }
+
+// EachRow calls f for texels of a tile that stand side by side: which the first of them is among the tile's, its column and row in the
+// tile, and how many they are.
+func (c *Canvas) EachRow(t int, f func(from, x, y, n int)) {
+	for _, r := range c.rows[t] {
+		f(int(r.from), int(r.at)%surface.TileSize, int(r.at)/surface.TileSize, int(r.n))
+	}
+}

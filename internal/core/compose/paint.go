@@ -437,17 +437,16 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 	}
 	n := g.tiles[t].Len()
 	v = append(make([]uint16, 0, n), v...)[:n]
-	at := g.places(k, t)
 	cover := k.cover[:n]
 	for i := done; i < len(list); i++ {
 		l := list[i]
 		if l.stroke.Work != "" {
 			first := i
 			i = runOf(list, i) - 1
-			g.workOver(k, list[:first], list[first:i+1], t, at, v)
+			g.workOver(k, list[:first], list[first:i+1], t, g.places(k, t), v)
 			l = list[i]
 		} else {
-			g.struck(k, at, t, l, cover)
+			g.struck(k, t, l, cover)
 			layOver(v, cover, l.stroke.Erase)
 		}
 		if last := i + 1; !l.wet && (last >= len(list)-1 || slices.Contains(starts, last)) {
@@ -466,11 +465,12 @@ func (g *ground) workOver(k *scratch, prior, run []*struck, t int, at *brush.Pla
 }
 
 // struck is what a stroke lays down on a tile.
-func (g *ground) struck(k *scratch, at *brush.Places, t int, l *struck, cover []float32) {
+func (g *ground) struck(k *scratch, t int, l *struck, cover []float32) {
 	if g.fills(k, l, t, cover) {
 		return
 	}
 	if !l.wet {
+		at := g.places(k, t)
 		clear(cover)
 		ink := g.body.inkOf(l)
 		ink.Lay(at, 0, ink.All(), cover)
@@ -561,13 +561,9 @@ func (p *Program) Near(c *Canvas, touched []int, boxes, seen []geom.Box) (out []
 		if p.relief == nil {
 			continue
 		}
-		// Slopes at the rim of a tile depend on the tiles beside it, and masks that depend on slopes may raise others.
-		at := &c.Surf.Tiles[t]
-		for y := at.Y - 1; y <= at.Y+1; y++ {
-			for x := at.X - 1; x <= at.X+1; x++ {
-				if n := c.Surf.TileAt(x, y); n >= 0 {
-					in[n] = true
-				}
+		for _, n := range c.beside(t) { // slopes at the rim of a tile depend on these
+			if n >= 0 {
+				in[n] = true
 			}
 		}
 	}

@@ -138,7 +138,7 @@ func (s *source) tints(k *scratch, g *ground, t int, out [][]float32) {
 			g.worked(k, list[:first], list[first:i+1], t, &strewn{at: at}, tint, 0, all)
 			l = list[i]
 		} else {
-			g.struck(k, at, t, l, cover)
+			g.struck(k, t, l, cover)
 			all.lay(g, t, l, &strewn{at: at}, cover, tint)
 		}
 		if last := i + 1; !l.wet && (last == len(list)-1 || slices.Contains(starts, last)) {

@@ -776,7 +776,7 @@ export class Viewport {
   rect(h, rgba) {
     const p = this.picture(h.set, h.view, h.full, h.size);
     for (let y = 0; y < h.h; y++) p.data.set(rgba.subarray(4 * y * h.w, 4 * (y + 1) * h.w), 4 * ((h.y + y) * h.size + h.x));
-    (p.dirty ||= new Set()).add(h.y);
+    (p.dirty ||= new Set()).add(h.y - h.y % SQUARE);
     if (this.lag < 50 && p === this.pictures.get(h.set)[h.view].current) this.soon();
   }
 
