@@ -186,8 +186,9 @@ func (p part) union(o part) part {
 // partStep is how many texels of a row are compared at a time.
 const partStep = 16
 
-// differ finds where bytes of a tile's texels, three each, differ; false when they do not.
-func (s *sheet) differ(t int, a, b []uint8) (p part, some bool) {
+// differ finds where bytes of a tile's texels, three each, differ.
+func (s *sheet) differ(t int, a, b []uint8) (p part) {
+	some := false
 	s.EachRow(t, func(from, x, y, n int) {
 		for i := 0; i < n; i += partStep {
 			to := min(n, i+partStep)
@@ -201,7 +202,7 @@ func (s *sheet) differ(t int, a, b []uint8) (p part, some bool) {
 			p, some = in, true
 		}
 	})
-	return p, some
+	return p
 }
 
 // surf is how the picture's texels lie.
@@ -225,12 +226,11 @@ func (p *picture) put(t int, pix []uint8) {
 	defer p.mu.Unlock()
 	mine, where := p.pix[3*tile.From:3*tile.To], allOf
 	if p.stamp[at] > 0 {
-		var some bool
-		if where, some = s.differ(t, mine, pix); !some {
+		if bytes.Equal(mine, pix) {
 			return
 		}
-		if tile.Len() < surface.TileSize*surface.TileSize {
-			where = allOf // some of it shows beside itself, as padding
+		if tile.Len() == surface.TileSize*surface.TileSize { // else some of it shows beside itself, as padding
+			where = s.differ(t, mine, pix)
 		}
 	}
 	copy(mine, pix)

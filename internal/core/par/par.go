@@ -23,17 +23,19 @@ const Slots = 64
 func Blocks(ctx context.Context, n, size int, f func(worker, from, to int)) error {
 	var next atomic.Int64
 	var g Group
-	for w := range min(Workers(), (n+size-1)/size) {
-		g.Go(func() {
-			for ctx.Err() == nil {
-				from := int(next.Add(int64(size))) - size
-				if from >= n {
-					return
-				}
-				f(w, from, min(n, from+size))
+	work := func(w int) {
+		for ctx.Err() == nil {
+			from := int(next.Add(int64(size))) - size
+			if from >= n {
+				return
 			}
-		})
+			f(w, from, min(n, from+size))
+		}
 	}
+	for w := 1; w < min(Workers(), (n+size-1)/size); w++ {
+		g.Go(func() { work(w) })
+	}
+	g.run(func() { work(0) }) // the caller is at hand, others have to wake first
 	g.Wait()
 	return ctx.Err()
 }
@@ -80,21 +82,24 @@ type Group struct {
 
 // Go runs f on a goroutine of its own.
 func (g *Group) Go(f func()) {
-	g.wait.Go(func() {
-		var err error
-		defer func() {
-			if p, ok := err.(*Panic); ok {
-				g.mu.Lock()
-				defer g.mu.Unlock()
-				if g.lost == nil {
-					g.lost = p
-					close(g.told())
-				}
+	g.wait.Go(func() { g.run(f) })
+}
+
+// run runs f here; its panic is kept for Wait.
+func (g *Group) run(f func()) {
+	var err error
+	defer func() {
+		if p, ok := err.(*Panic); ok {
+			g.mu.Lock()
+			defer g.mu.Unlock()
+			if g.lost == nil {
+				g.lost = p
+				close(g.told())
 			}
-		}()
-		defer Catch(&err)
-		f()
-	})
+		}
+	}()
+	defer Catch(&err)
+	f()
 }
 
 // told makes the channel of Lost. mu is held.
