@@ -169,7 +169,7 @@ func (s *sheet) inherit(old *sheet) {
 type picture struct {
 	mu    sync.RWMutex
 	sheet *sheet   // that it is of now
-	pix   []uint8  // three a covered texel
+	pix   []uint8  // three a covered texel, and one more
 	stamp []uint32 // by square: grows when what it shows has changed
 	last  []part   // by square: where it changed last
 }
@@ -214,7 +214,7 @@ func (p *picture) surf() *surface.Surface {
 
 func newPicture(s *sheet) *picture {
 	across := surface.Across(s.Surf.Size)
-	return &picture{sheet: s, pix: make([]uint8, 3*s.Len()), stamp: make([]uint32, across*across), last: make([]part, across*across)}
+	return &picture{sheet: s, pix: make([]uint8, 3*s.Len()+1), stamp: make([]uint32, across*across), last: make([]part, across*across)}
 }
 
 // put takes a tile's bytes; squares that show them are stamped when they differ.

@@ -299,8 +299,7 @@ func (f *Frame) rectangle(x, y, w, h int) []byte {
 	defer p.mu.RUnlock()
 	for row := y; row < y+h; row++ {
 		for _, i := range surf.Nearest[row*n+x : row*n+x+w] {
-			c := p.pix[3*i : 3*i+3 : 3*i+3]
-			binary.LittleEndian.PutUint32(px, uint32(c[0])|uint32(c[1])<<8|uint32(c[2])<<16|0xff<<24)
+			binary.LittleEndian.PutUint32(px, binary.LittleEndian.Uint32(p.pix[3*i:])|0xff<<24) // with a byte of the next one
 			px = px[4:]
 		}
 	}

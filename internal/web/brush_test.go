@@ -25,9 +25,11 @@ func (r *rig) onScreen(x, y, z float64) proto.Point {
 	return r.point(fmt.Sprintf(`crust.viewport.screenOf([%g, %g, %g])`, x, y, z))
 }
 
-// point is a place of the screen that the page tells.
+// point is a place of the screen that the page tells, once its views have taken the room that they were given: a page that lies behind
+// another takes it only when it comes to the front.
 func (r *rig) point(js string) (p proto.Point) {
 	r.t.Helper()
+	r.until(`(v => { const b = v.canvas.parentElement.getBoundingClientRect(), n = v.renderer.getPixelRatio(); return b.width < 2 || v.canvas.width === Math.floor(b.width * n) && v.canvas.height === Math.floor(b.height * n); })(crust.viewport)`)
 	if err := json.Unmarshal([]byte(r.eval(`JSON.stringify((([x, y]) => ({ x, y }))(`+js+`))`)), &p); err != nil {
 		r.t.Fatal(err)
 	}

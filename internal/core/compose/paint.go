@@ -132,6 +132,13 @@ func (p *painted) near(on *ground, t int, f func(l *struck, hash uint64)) {
 				}
 				continue
 			}
+			if l.wet && p.reach == 0 && on.canvas != nil {
+				// What it lays down is known.
+				if v := p.body.wets.version(on, t, l); v != 0 {
+					f(l, mix(uint64(l.number), v))
+				}
+				continue
+			}
 			if !meets(&l.box, boxes) || !slices.ContainsFunc(l.pieces, func(b geom.Box) bool { return meets(&b, boxes) && meets(&b, on.runsOf(t)) }) {
 				continue
 			}
