@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"image"
 	"math/rand/v2"
 	"sync"
 	"testing"
@@ -189,7 +190,7 @@ func TestPagesAreSentWhatDiffers(t *testing.T) {
 			if !ok {
 				return
 			}
-			b := f.rectangle(r.Min.X, r.Min.Y, r.Dx(), r.Dy())
+			b := f.rectangle(r, nil)
 			b = b[4+binary.LittleEndian.Uint32(b):]
 			for y := range r.Dy() {
 				copy(have[k][4*((r.Min.Y+y)*n+r.Min.X):], b[4*y*r.Dx():][:4*r.Dx()])
@@ -218,7 +219,7 @@ func TestPagesAreSentWhatDiffers(t *testing.T) {
 		}
 	}
 	take(1)
-	want := f.rectangle(0, 0, n, n)
+	want := f.rectangle(image.Rect(0, 0, n, n), nil)
 	want = want[4+binary.LittleEndian.Uint32(want):]
 	for k := range pages {
 		if !bytes.Equal(have[k], want) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"image"
 	"log/slog"
 	"slices"
 	"sync"
@@ -56,6 +57,7 @@ type Page struct {
 	where  map[frameKey]*picture // of Wheres that this page looks at; the painter's alone
 	wake   chan struct{}
 	tokens chan struct{} // room for messages that the page has not acknowledged yet
+	room   []byte        // of the message that is sent; Run's alone
 }
 
 type frameKey struct {
@@ -196,7 +198,7 @@ func (p *Page) rouse() {
 	}
 }
 
-// Run sends events as text and pictures as binary until the context ends or sending fails.
+// Run sends events as text and pictures as binary until the context ends or sending fails. Neither keeps what it is given.
 func (p *Page) Run(ctx context.Context, text, binary func([]byte) error) error {
 	for {
 		p.mu.Lock()
@@ -268,7 +270,8 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 			return p.asset.ctx.Err()
 		case <-p.tokens:
 		}
-		if err := binary(f.rectangle(r.Min.X, r.Min.Y, r.Dx(), r.Dy())); err != nil {
+		p.room = f.rectangle(r, p.room)
+		if err := binary(p.room); err != nil {
 			return err
 		}
 		changed = true
@@ -284,24 +287,38 @@ func (p *Page) send(ctx context.Context, f *Frame, text, binary func([]byte) err
 	return text(b)
 }
 
-// rectangle is a binary message: the length of its head in four bytes, little endian, the head as
-// JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
-func (f *Frame) rectangle(x, y, w, h int) []byte {
+// rectHead is the head of a rectangle's message.
+type rectHead struct {
+	Set  string `json:"set"`
+	View string `json:"view"`
+	Full bool   `json:"full"`
+	Size int    `json:"size"`
+	X    int    `json:"x"`
+	Y    int    `json:"y"`
+	W    int    `json:"w"`
+	H    int    `json:"h"`
+}
+
+// rectangle is a binary message, written into room where that is large enough: the length of its head in four bytes, little endian, the
+// head as JSON, then RGBA rows from the top. Empty texels hold their nearest covered one.
+func (f *Frame) rectangle(r image.Rectangle, room []byte) []byte {
 	p := f.picture
 	surf := p.surf()
 	n := surf.Size
-	head, _ := json.Marshal(Event{"set": f.Set, "view": f.View, "full": f.Full, "size": n, "x": x, "y": y, "w": w, "h": h})
-	out := make([]byte, 4+len(head)+4*w*h)
-	binary.LittleEndian.PutUint32(out, uint32(len(head)))
-	copy(out[4:], head)
-	px := out[4+len(head):]
+	head, _ := json.Marshal(rectHead{f.Set, f.View, f.Full, n, r.Min.X, r.Min.Y, r.Dx(), r.Dy()})
+	out := slices.Grow(room[:0], 4+len(head)+4*r.Dx()*r.Dy())
+	out = binary.LittleEndian.AppendUint32(out, uint32(len(head)))
+	out = append(out, head...)
+	px := out[len(out) : len(out)+4*r.Dx()*r.Dy()]
+	out = out[:len(out)+len(px)]
 	p.mu.RLock()
 	defer p.mu.RUnlock()
-	for row := y; row < y+h; row++ {
-		for _, i := range surf.Nearest[row*n+x : row*n+x+w] {
-			binary.LittleEndian.PutUint32(px, binary.LittleEndian.Uint32(p.pix[3*i:])|0xff<<24) // with a byte of the next one
-			px = px[4:]
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		near := surf.Nearest[y*n+r.Min.X : y*n+r.Max.X]
+		for k, i := range near {
+			binary.LittleEndian.PutUint32(px[4*k:], binary.LittleEndian.Uint32(p.pix[3*i:])|0xff<<24) // with a byte of the next one
 		}
+		px = px[4*len(near):]
 	}
 	return out
 }
