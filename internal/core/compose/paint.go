@@ -26,6 +26,7 @@ type painted struct {
 	body  *Body
 	list  strata.Strokes
 	laid  []struck // those that are seen
+	apart []int32  // places of those that bring values of their own, or take from places round
 	boxes []geom.Box
 	reach float32 // from how far away some of them take what was painted before
 }
@@ -63,6 +64,8 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 		}
 		p.laid = old.laid[:at:at]
 		p.boxes = slices.Clone(old.boxes[:at/perGroup])
+		end, _ := slices.BinarySearch(old.apart, int32(at))
+		p.apart = old.apart[:end:end]
 	}
 	for _, k := range list[n:] {
 		if k < 0 || b.painted == nil {
@@ -77,6 +80,9 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 		for i := range l.pieces {
 			l.box = l.box.Union(l.pieces[i])
 		}
+		if s.WorkReach() > 0 || s.Own != nil || s.Coloured() || s.Leans() {
+			p.apart = append(p.apart, int32(len(p.laid)))
+		}
 		p.laid = append(p.laid, l)
 	}
 	for from := len(p.boxes) * perGroup; from < len(p.laid); from += perGroup {
@@ -86,7 +92,7 @@ func (b *Body) paintedOf(clause string, list strata.Strokes) *painted {
 		}
 		p.boxes = append(p.boxes, box)
 	}
-	for i := range p.laid {
+	for _, i := range p.apart {
 		p.reach = max(p.reach, p.laid[i].stroke.WorkReach())
 	}
 	if b.laid == nil {

@@ -56,7 +56,7 @@ func (p *plan) tint(l *strata.Layer, channel string, own []float32) *source {
 			continue
 		}
 		of := p.strokes(c)
-		for i := range of.laid {
+		for _, i := range of.apart {
 			k := of.laid[i].stroke
 			tints := channel == "colour" && k.Coloured() || channel == "normal" && k.Leans()
 			if k.Own != nil && !tints {
