@@ -555,10 +555,10 @@ func (c *Canvas) Meets(box geom.Box) bool {
 	return false
 }
 
-// Near lists the tiles of a canvas on which what has changed may show, by any of the program's steps: some tiles that are known,
-// and what lies in some boxes. Averages that depend on strokes see what has changed from farther away; for them there are more
-// boxes, of changes on the tiles.
-func (p *Program) Near(c *Canvas, touched []int, boxes, seen []geom.Box) (out []int) {
+// Near lists the tiles of a canvas on which what has changed may show, by any of the program's steps: on these tiles that strokes have
+// touched, and anywhere in some boxes. afar are boxes of what was touched, now and before: averages that depend on strokes see it from
+// farther away; without such averages they do not count.
+func (p *Program) Near(c *Canvas, touched []int, boxes, afar []geom.Box) (out []int) {
 	most := 4 * c.pitch
 	for _, a := range p.plan.around {
 		if a.inks != nil && !p.plan.body.lag {
@@ -566,7 +566,7 @@ func (p *Program) Near(c *Canvas, touched []int, boxes, seen []geom.Box) (out []
 		}
 	}
 	if most > 4*c.pitch {
-		boxes = slices.Concat(boxes, seen)
+		boxes = slices.Concat(boxes, afar)
 	}
 	in := make([]bool, len(c.tiles))
 	for _, t := range touched {

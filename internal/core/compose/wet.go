@@ -37,6 +37,7 @@ type wets struct {
 	touched map[tileAt]bool       // tiles of canvases, and of what lies across their seams, that have changed since Touched was called last
 }
 
+// tileAt is a tile of a ground.
 type tileAt struct {
 	ground uint64
 	tile   int
@@ -67,18 +68,16 @@ func (b *Body) Changed() []geom.Box {
 }
 
 // Touched lists the tiles of the canvas on which strokes that are being made, there or just across a seam, lay down something else
-// than when it was called last, as far as programs have been compiled since.
+// than when it was called last, as far as programs have been compiled since; in any order, and some twice.
 func (c *Canvas) Touched() (out []int) {
 	w := &c.body.wets
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for t := range c.tiles {
-		here, beyond := tileAt{c.ground.id, t}, tileAt{c.rim.id, t}
-		if w.touched[here] || w.touched[beyond] {
-			out = append(out, t)
+	for at := range w.touched {
+		if at.ground == c.ground.id || at.ground == c.rim.id {
+			out = append(out, at.tile)
+			delete(w.touched, at)
 		}
-		delete(w.touched, here)
-		delete(w.touched, beyond)
 	}
 	return out
 }
