@@ -60,7 +60,7 @@ func TestIntakeByMouseAndKeyboard(t *testing.T) {
 		t.Errorf("findings %q", got)
 	}
 	r.pick(`#model-take select[aria-label="Unit"]`, "cm")
-	r.until(`document.querySelector('#model-size')?.textContent.startsWith('2.5 m')`)
+	r.until(`/^2\.5 × .* m$/.test(document.querySelector('#model-size')?.textContent)`)
 	r.until(`!document.querySelector('#findings [data-kind="scale"]')`)
 
 	// As one set the two islands overlap; the split is looked at before it is taken.

@@ -108,6 +108,9 @@ func TestAStrangersModelOnEveryStage(t *testing.T) {
 	r.eval(`(crust.board.bake(crust.state.cells.filter(c => c.kind === 'ao')), '')`)
 	r.until(`crust.state.cells.filter(c => c.kind === 'ao' && c.state === 'ready').length === 3`)
 	r.until(`document.querySelectorAll('#board .cell.ready canvas.thumb, #board .cell.ready img.thumb').length >= 3`)
+	if cut := r.eval(`[...document.querySelectorAll('#lengths input')].filter(i => i.scrollWidth > i.clientWidth).map(i => i.value).join()`); cut != "" {
+		t.Errorf("lengths are cut off: %s", cut) // 0.7879 mm would read as 0.7879 m
+	}
 	r.axe("bake")
 	for _, key := range sets {
 		got := r.eval(fmt.Sprintf(`fetch(crust.board.url({set: %q, kind: 'ao'})).then(r => r.status + ' ' + r.headers.get('content-disposition'))`, key))

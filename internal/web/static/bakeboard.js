@@ -230,7 +230,7 @@ export class BakeBoard {
     }), s.high?.length ? '' : el('li.quiet', {}, 'none: maps come from the model itself'));
     const most = s.bounds.reduce((a, b) => Math.max(a, b)) * 2;
     const length = (name, label, zero) => value({ name, label, value: s.settings[name], min: 0, max: most, default: 0, unit: 'm', zero, commit: v => set({ [name]: v }) });
-    const mm = v => `≈ ${show(v, { unit: 'm' })}`;
+    const mm = v => `≈ ${show(v, { unit: 'm' }, 3)}`;
     $('#lengths').replaceChildren(length('radius', 'curvature radius', mm(s.suggested.radius)), length('far', 'occlusion limit', 'none'),
       length('front', 'high-poly, front', 'by part'), length('rear', 'high-poly, rear', 'by part'), length('deep', 'thickness limit', mm(s.suggested.deep)));
     const pick = (label, key, options) => {

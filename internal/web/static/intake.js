@@ -7,6 +7,12 @@ import { Findings } from './findings.js';
 
 const SPLITS = { single: 'one set', material: 'by material', udim: 'by UDIM tile' };
 
+/** The lengths of three sides, with their unit once where all have the same. */
+function sides(metres) {
+  const all = metres.map(v => show(v, { unit: 'm' }).split(' ')), same = all.every(([, unit]) => unit === all[0][1]);
+  return all.map(([n, unit], i) => (same && i < 2 ? n : `${n} ${unit}`)).join(' × ');
+}
+
 export class Intake {
   constructor(app) {
     this.app = app;
@@ -144,7 +150,7 @@ export class Intake {
       pick('Normals', [['file', 'as in the file', !t.compute], ['own', 'computed', t.compute]], v => send({ compute: v === 'own', crease: t.crease || 50 })),
       t.compute ? el('div.take-row', {}, el('span', {}, 'Crease'), value({ name: 'crease', value: t.crease, min: 0, max: 180, default: 50, unit: '°', commit: v => send({ crease: v }) })) : '',
       s.flat || t.repeats ? el('label.take-row', { title: 'What lies on this flat square goes on from one side to the other' }, el('span', {}, 'Repeats'), el('input', { type: 'checkbox', id: 'model-repeats', checked: !!t.repeats, onchange: e => send({ repeats: e.target.checked }) })) : '',
-      el('div.take-row', {}, el('span', {}, 'Size'), el('span.figure', { id: 'model-size' }, [x, y, z].map(v => show(v, { unit: 'm' })).join(' × '))),
+      el('div.take-row', {}, el('span', {}, 'Size'), el('span.figure', { id: 'model-size' }, sides([x, y, z]))),
       el('div.take-row', {}, el('span', {}, 'Content'), el('span.figure', {}, `${grouped(s.triangles)} tri · ${s.parts.length} part${s.parts.length === 1 ? '' : 's'}`)));
     const first = (s.channels || []).length - (t.layouts || []).length, made = (t.layouts || [])[t.channel - first];
     $('#layout-report').hidden = !made;
