@@ -416,19 +416,20 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(1, 1))
-	values := make([]float32, c.n)
+	values := c.values()
 	for i := range values {
 		values[i] = random.Float32()
 	}
-	var round patch
+	var round round
 	for i := 0; i < len(m.Positions); i += 3 {
 		w := weighing{radius: 0.075, sheet: 0.08}
-		round.move(c, c.wide, c.cell(m.Positions[i], 4), values)
-		weights, plain := make([]float32, len(round.values)), make([]float32, len(round.values))
-		w.weigh(m.Positions[i], m.Normals[i], &round.at, weights)
-		w.weighPlain(m.Positions[i], m.Normals[i], &round.at, plain)
-		a, s := summed(weights, round.values)
-		pa, ps := summedPlain(plain, round.values)
+		round.move(c, c.wide, c.cell(m.Positions[i], 4))
+		which := round.bunches
+		weights, plain := make([]float32, lanes*len(which)), make([]float32, lanes*len(which))
+		w.weigh(m.Positions[i], m.Normals[i], c.at, which, weights)
+		w.weighPlain(m.Positions[i], m.Normals[i], c.at, which, plain)
+		a, s := summed(weights, which, values)
+		pa, ps := summedPlain(plain, which, values)
 		if pa <= 0 || math.Abs(float64(a-pa)) > 1e-5*float64(pa) || math.Abs(float64(s-ps)) > 1e-5*float64(pa) {
 			t.Fatalf("vertex %d: area %g and sum %g, plain %g and %g", i, a, s, pa, ps)
 		}
@@ -436,14 +437,16 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		for k := range bytes {
 			bytes[k] = uint8(random.IntN(256))
 		}
-		if got, want := weighed(bytes, round.values), weighedPlain(bytes, round.values); math.Abs(float64(got-want)) > 1e-5*float64(want) {
+		if got, want := weighed(bytes, which, values), weighedPlain(bytes, which, values); math.Abs(float64(got-want)) > 1e-5*float64(want) {
 			t.Fatalf("vertex %d: %g by bytes, plain %g", i, got, want)
 		}
 	}
 	// All of the surface is in the points, and samples are shared out whole.
 	area := 0.0
-	for _, a := range c.at.area {
-		area += float64(a)
+	for i := range c.at {
+		for _, a := range c.at[i].area {
+			area += float64(a)
+		}
 	}
 	if math.Abs(area-b.area) > 1e-4*b.area {
 		t.Errorf("points have %.5f m² of %.5f", area, b.area)

@@ -20,39 +20,15 @@ type cloud struct {
 	*ground
 	spacing float32
 	origin  geom.Vec3
-	n       int       // points
-	first   []int32   // first sample of each point, and one more
-	share   []float32 // by sample: of the area of its point
-	at      scattered
+	n       int          // points
+	first   []int32      // first sample of each point, and one more
+	share   []float32    // by sample: of the area of its point
+	at      []bunch      // the points
+	boxes   []geom.Box   // of bunches
 	fine    *cells.Index // cells of two spacings, which averages are read from
 	wide    *cells.Index // cells of four, which they are made from
 	run     sync.Once
 	runs    []geom.Box // see runBoxes
-}
-
-// scattered is points by component, padded to whole vectors by some without area.
-type scattered struct{ x, y, z, nx, ny, nz, area []float32 }
-
-// lanes are how many points are weighed at once.
-const lanes = 8
-
-// padded is how many there are with the padding.
-func padded(n int) int { return (n + lanes - 1) &^ (lanes - 1) }
-
-// planes lists the components.
-func (p *scattered) planes() [7]*[]float32 {
-	return [7]*[]float32{&p.x, &p.y, &p.z, &p.nx, &p.ny, &p.nz, &p.area}
-}
-
-// resize makes room for n points; what was there is lost.
-func (p *scattered) resize(n int) {
-	for _, v := range p.planes() {
-		if cap(*v) < padded(n) {
-			*v = make([]float32, padded(n)+padded(n)/2)
-		}
-		*v = (*v)[:padded(n)]
-	}
-	clear(p.area[n:])
 }
 
 // reach is from how far averages are read, in spacings.
@@ -128,10 +104,17 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 	c.ground = g
 	c.pitch = step
 	c.fine, c.wide = index(keys, 1), index(keys, 2)
-	c.at.resize(c.n)
-	return c, par.Blocks(ctx, c.n, 1024, func(_, from, to int) {
+	c.at = make([]bunch, padded(c.n)/lanes)
+	c.boxes = make([]geom.Box, len(c.at))
+	return c, par.Blocks(ctx, c.n, 128*lanes, func(_, from, to int) {
 		for i := from; i < to; i++ {
-			c.at.put(i, b, spots[c.first[i]:c.first[i+1]], c.share[c.first[i]:c.first[i+1]])
+			p, n, area := b.point(spots[c.first[i]:c.first[i+1]], c.share[c.first[i]:c.first[i+1]])
+			c.at[i/lanes].put(i%lanes, p, n, area)
+			box := &c.boxes[i/lanes]
+			if i%lanes == 0 {
+				*box = geom.EmptyBox()
+			}
+			*box = box.Add(p)
 		}
 	})
 }
@@ -187,10 +170,8 @@ func index(keys []uint64, doublings int) *cells.Index {
 	return x
 }
 
-// put makes a point of samples; areas become their shares.
-func (k *scattered) put(i int, b *Body, samples []spot, areas []float32) {
-	var p, n geom.Vec3
-	area := float32(0)
+// point makes one of samples; areas become their shares.
+func (b *Body) point(samples []spot, areas []float32) (p, n geom.Vec3, area float32) {
 	for j, s := range samples {
 		p, n = p.Add(b.at(s).Mul(areas[j])), n.Add(b.normal(s).Mul(areas[j]))
 		area += areas[j]
@@ -198,11 +179,11 @@ func (k *scattered) put(i int, b *Body, samples []spot, areas []float32) {
 	for j := range areas {
 		areas[j] /= area
 	}
-	p, n = p.Mul(1/area), n.Norm()
-	k.x[i], k.y[i], k.z[i] = p.X, p.Y, p.Z
-	k.nx[i], k.ny[i], k.nz[i] = n.X, n.Y, n.Z
-	k.area[i] = area
+	return p.Mul(1 / area), n.Norm(), area
 }
+
+// values makes room for one of each point; what fills up the last bunch is 0.
+func (c *cloud) values() []float32 { return make([]float32, padded(c.n)) }
 
 // points evaluates values at the samples and takes the mean of each point's.
 func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []float32) bool) ([]float32, error) {
@@ -215,7 +196,7 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 	if err != nil {
 		return nil, err
 	}
-	out := make([]float32, c.n)
+	out := c.values()
 	return out, par.Blocks(ctx, c.n, 4096, func(_, from, to int) {
 		for i := from; i < to; i++ {
 			v := float32(0)
@@ -229,7 +210,7 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 
 // filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
 func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([]float32, error) {
-	out := make([]float32, len(points))
+	out := c.values()
 	return out, c.filterIn(ctx, points, radius, nil, out, nil)
 }
 
@@ -250,11 +231,11 @@ func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, 
 		if in != nil && !brush.Meets(&whole, &c.runBoxes()[from/filterRun]) {
 			return
 		}
-		room := &c.scratch(worker).round
-		round := &room.patch
-		round.begin()
+		k := &c.scratch(worker).round
+		k.begin()
 		w := weighing{radius: r, sheet: radius}
 		last, box, some := [3]int32{}, geom.Box{}, false // no place of the surface is in cell 0
+		bunch := -1
 		for i := from; i < to; i++ {
 			p, n := c.place(i)
 			cell := c.cell(p, 4)
@@ -267,11 +248,13 @@ func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, 
 					continue
 				}
 			}
-			round.move(c, c.wide, cell, points)
-			room.weights = slices.Grow(room.weights[:0], len(round.values))[:len(round.values)]
-			weights := room.weights
-			w.weigh(p, n, &round.at, weights)
-			area, sum := summed(weights, round.values)
+			if k.move(c, c.wide, cell) || bunch != i/lanes {
+				bunch = i / lanes
+				k.within(c, &c.boxes[i/lanes], r)
+			}
+			weights := k.room(len(k.close))
+			w.weigh(p, n, c.at, k.close, weights)
+			area, sum := summed(weights, k.close, points)
 			v := points[i]
 			if area > 0 {
 				v = sum / area
@@ -304,92 +287,12 @@ func (c *cloud) runBoxes() []geom.Box {
 
 // place is where a point lies and how it faces.
 func (c *cloud) place(i int) (p, n geom.Vec3) {
-	k := &c.at
-	return geom.Vec3{X: k.x[i], Y: k.y[i], Z: k.z[i]}, geom.Vec3{X: k.nx[i], Y: k.ny[i], Z: k.nz[i]}
-}
-
-// patch is the points round one cell, side by side, with their values where they are wanted.
-type patch struct {
-	near   cells.Near
-	cell   [3]int32
-	at     scattered
-	values []float32
-	turn   int    // of a lattice, in which it stands in the reading that is made,
-	first  uint32 // from this point on
-}
-
-// begin forgets the cell.
-func (q *patch) begin() { q.cell, q.near = [3]int32{}, cells.Near{} }
-
-// move goes to a cell, and tells whether it was not there yet; places near each other mostly share it.
-func (q *patch) move(c *cloud, x *cells.Index, cell [3]int32, values []float32) bool {
-	if q.cell == cell {
-		return false // no place of the surface is in cell 0
-	}
-	q.cell = cell
-	x.Look(cell, &q.near)
-	n := 0
-	for _, r := range q.near.Ranges() {
-		n += int(r[1] - r[0])
-	}
-	q.at.resize(n)
-	if values != nil {
-		q.values = slices.Grow(q.values[:0], padded(n))[:padded(n)]
-		clear(q.values[n:])
-	}
-	from, to := c.at.planes(), q.at.planes()
-	n = 0
-	for _, r := range q.near.Ranges() {
-		for k := range from {
-			copy((*to[k])[n:], (*from[k])[r[0]:r[1]])
-		}
-		if values != nil {
-			copy(q.values[n:], values[r[0]:r[1]])
-		}
-		n += int(r[1] - r[0])
-	}
-	return true
+	k, j := &c.at[i/lanes], i%lanes
+	return geom.Vec3{X: k.x[j], Y: k.y[j], Z: k.z[j]}, geom.Vec3{X: k.nx[j], Y: k.ny[j], Z: k.nz[j]}
 }
 
 // cell is the cell, so many spacings wide, that a place lies in.
 func (c *cloud) cell(p geom.Vec3, wide float32) [3]int32 {
 	d := p.Sub(c.origin).Mul(1 / (wide * c.spacing))
 	return [3]int32{int32(d.X), int32(d.Y), int32(d.Z)}
-}
-
-// weighing is how points count for a place: by (1 − d²/r²)², by how they face, and by how far they lie off the surface
-// through both.
-type weighing struct {
-	radius float32
-	sheet  float32 // half of it is where sheets do not see each other any more
-}
-
-// weighPlain writes how much points count round p with the normal n; most is the largest of it.
-func (w *weighing) weighPlain(p, n geom.Vec3, k *scattered, out []float32) (most float32) {
-	inv, sheet := 1/(w.radius*w.radius), 2/w.sheet
-	for i := range out {
-		dx, dy, dz := k.x[i]-p.X, k.y[i]-p.Y, k.z[i]-p.Z
-		near := max(0, 1-(dx*dx+dy*dy+dz*dz)*inv)
-		// Full weight up to some 95°, none from about 127°.
-		facing := geom.Clamp01((k.nx[i]*n.X+k.ny[i]*n.Y+k.nz[i]*n.Z)*2 + 1.2)
-		// Full up to a quarter of the radius, none from half of it.
-		off := dx*(k.nx[i]+n.X) + dy*(k.ny[i]+n.Y) + dz*(k.nz[i]+n.Z)
-		out[i] = near * near * facing * geom.Clamp01(2-max(off, -off)*sheet) * k.area[i]
-		most = max(most, out[i])
-	}
-	return most
-}
-
-// summedPlain is the sum of weights, and of values by them.
-func summedPlain(weights, values []float32) (all, sum float32) {
-	// Some sums side by side do not wait for each other.
-	var a, s [4]float32
-	for ; len(weights) >= 4; weights, values = weights[4:], values[4:] {
-		w, v := (*[4]float32)(weights), (*[4]float32)(values)
-		for i, x := range w {
-			a[i] += x
-			s[i] += x * v[i]
-		}
-	}
-	return a[0] + a[1] + a[2] + a[3], s[0] + s[1] + s[2] + s[3]
 }

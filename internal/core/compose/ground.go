@@ -323,17 +323,13 @@ type scratch struct {
 	mixed      [blendRun]float32      // what a blend mode makes
 	through    [blendRun]float32      // how much of a group shows
 	near       lattice
-	round      struct { // where averages are made
-		patch
-		weights []float32
-	}
-	local     []float32              // values that a tile is read from
-	rim       *scratch               // of the rim
-	home      *scratch               // of the rim's: that of the canvas
-	leant     [3][tileTexels]float32 // normals with the relief of layers below
-	elsewhere *scratch               // of the places that a warp leads to
-	stream    accel.Stream
-	lost      bool // averages were wanted and not there, because the work was stopped
+	round      round                  // where averages are made
+	rim        *scratch               // of the rim
+	home       *scratch               // of the rim's: that of the canvas
+	leant      [3][tileTexels]float32 // normals with the relief of layers below
+	elsewhere  *scratch               // of the places that a warp leads to
+	stream     accel.Stream
+	lost       bool // averages were wanted and not there, because the work was stopped
 }
 
 func (g *ground) scratch(w int) *scratch {

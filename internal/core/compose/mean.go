@@ -43,7 +43,7 @@ func (b *Body) mean(c *cloud, k meanKey) *mean {
 	if b.means == nil {
 		b.means = map[meanKey]*mean{}
 	}
-	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: make([]float32, c.n), values: make([]float32, c.n),
+	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: c.values(), values: c.values(),
 		versions: make([]uint64, (c.n+filterRun-1)/filterRun), mark: grounds.Add(1)}
 	b.means[k] = m
 	return m

@@ -1,7 +1,6 @@
 package compose
 
 import (
-	"math"
 	"slices"
 	"unsafe"
 
@@ -13,26 +12,24 @@ import (
 // reading is how averages that stand at the points of a cloud are read at the places of a tile: from which points, and how
 // much each counts. It depends on places alone, so that it serves whatever is averaged, over any radius of the cloud's.
 type reading struct {
-	points []int32 // of the cloud, patch after patch
-	nodes  []node  // places that are read from points
-	weight []uint8 // those of all nodes, one node after the other
-	cells  []cell  // what lies between nodes
-	runs   []int32 // of filterRun points each: those that are read
+	nodes   []node  // places that are read from points
+	bunches []int32 // of points that nodes read, one node after the other
+	weight  []uint8 // and how much each point counts
+	cells   []cell  // what lies between nodes
+	runs    []int32 // of filterRun points each: those that are read
 }
 
-// node is a place of the tile that reads n points from one on, none where no points are near; their weights times scale add
-// up to 1. Points come in whole vectors, of which the last may read some beyond with no weight.
+// node is a place of the tile that reads n bunches, none where no points are near; their weights times scale add up to 1.
 type node struct {
 	place, n uint16
 	scale    float32
-	from     uint32
 }
 
 // cell is a rectangle of the tile's square between four nodes, on one piece of the surface; averages hardly bend there.
 type cell struct{ x0, y0, x1, y1 uint8 }
 
 func (r *reading) bytes() int {
-	return 4*len(r.points) + int(unsafe.Sizeof(node{}))*len(r.nodes) + len(r.weight) + 4*len(r.cells) + 4*len(r.runs)
+	return int(unsafe.Sizeof(node{}))*len(r.nodes) + 4*len(r.bunches) + len(r.weight) + 4*len(r.cells) + 4*len(r.runs)
 }
 
 // reading finds the reading of a tile, or makes it.
@@ -96,25 +93,17 @@ func (g *ground) standing(to *standings, t int) {
 
 // apply reads values, which stand at the cloud's points, at the places of a tile; NaN where no points are near.
 func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
-	if n := len(r.points) + lanes; cap(k.local) < n {
-		k.local = make([]float32, 2*n)
-	}
-	local := k.local[:len(r.points)+lanes]
-	for i, p := range r.points {
-		local[i] = values[p]
-	}
-	clear(local[len(r.points):])
 	if len(r.cells) > 0 {
 		fill(out, nan)
 	}
-	weight := r.weight
+	weight, which := r.weight, r.bunches
 	for _, n := range r.nodes {
 		if n.n == 0 {
 			out[n.place] = nan
 			continue
 		}
-		out[n.place] = weighed(weight[:n.n], local[n.from:][:n.n]) * n.scale
-		weight = weight[n.n:]
+		out[n.place] = weighed(weight[:lanes*int(n.n)], which[:n.n], values) * n.scale
+		weight, which = weight[lanes*int(n.n):], which[n.n:]
 	}
 	if len(r.cells) == 0 {
 		return
@@ -123,14 +112,6 @@ func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
 	for _, c := range r.cells {
 		c.fill(&k.near.texel, out)
 	}
-}
-
-// weighedPlain is the sum of values by their weights.
-func weighedPlain(weight []uint8, values []float32) (sum float32) {
-	for i, x := range weight {
-		sum += float32(x) * values[i]
-	}
-	return sum
 }
 
 // fill reads the places between a cell's corners in straight lines; those that are read from points stay.
@@ -156,23 +137,22 @@ type lattice struct {
 	cloud   *cloud
 	b       *field.Block
 	pitch   float32
-	patches [1 << patchBits]patch // by a hash of the cell
+	rounds  [1 << roundBits]round // by a hash of the cell
 	texel   standings
 	has     [tileTexels]int16 // by place: its node, −1 for none
 	covered [tileTexels]bool  // by place: a node, or between nodes
-	weights []float32
 	made    reading
 	turn    int // counts the tiles
 }
 
-const patchBits = 7
+const roundBits = 7
 
 // begin turns to a tile.
 func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	if l.cloud != c {
 		l.cloud = c
-		for i := range l.patches {
-			l.patches[i].begin()
+		for i := range l.rounds {
+			l.rounds[i].begin()
 		}
 	}
 	l.turn++
@@ -182,11 +162,11 @@ func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
 	}
 	clear(l.covered[:])
 	m := &l.made
-	m.points, m.nodes, m.weight, m.cells, m.runs = m.points[:0], m.nodes[:0], m.weight[:0], m.cells[:0], m.runs[:0]
+	m.nodes, m.bunches, m.weight, m.cells, m.runs = m.nodes[:0], m.bunches[:0], m.weight[:0], m.cells[:0], m.runs[:0]
 }
 
 func (r *reading) clone() *reading {
-	return &reading{append([]int32(nil), r.points...), append([]node(nil), r.nodes...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), slices.Clone(r.runs)}
+	return &reading{append([]node(nil), r.nodes...), append([]int32(nil), r.bunches...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), slices.Clone(r.runs)}
 }
 
 // node has a place read from points; false when there are none near it.
@@ -198,61 +178,28 @@ func (l *lattice) node(i int) bool {
 	c, b := l.cloud, l.b
 	p := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
 	at := c.cell(p, 2)
-	q := &l.patches[(uint32(at[0])*0x9e3779b1+uint32(at[1])*0x85ebca6b+uint32(at[2])*0xc2b2ae35)>>(32-patchBits)]
-	if q.move(c, c.fine, at, nil) || q.turn != l.turn {
+	q := &l.rounds[(uint32(at[0])*0x9e3779b1+uint32(at[1])*0x85ebca6b+uint32(at[2])*0xc2b2ae35)>>(32-roundBits)]
+	if q.move(c, c.fine, at) || q.turn != l.turn {
 		// It has come anew, or was not read from on this tile yet.
-		q.turn, q.first = l.turn, uint32(len(m.points))
-		for _, r := range q.near.Ranges() {
-			for p := r[0]; p < r[1]; p++ {
-				m.points = append(m.points, p)
-			}
-			for run := r[0] / filterRun; run <= (r[1]-1)/filterRun; run++ {
-				if !slices.Contains(m.runs[max(0, len(m.runs)-8):], run) {
-					m.runs = append(m.runs, run)
-				}
+		q.turn = l.turn
+		for _, b := range q.bunches {
+			if run := b * lanes / filterRun; !slices.Contains(m.runs[max(0, len(m.runs)-8):], run) {
+				m.runs = append(m.runs, run)
 			}
 		}
 	}
-	if len(q.at.x) > len(l.weights) {
-		l.weights = make([]float32, 2*len(q.at.x))
-	}
-	weights := l.weights[:len(q.at.x)]
+	weights := q.room(len(q.bunches))
 	w := weighing{radius: reach * c.spacing, sheet: perRadius * c.spacing}
-	most := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, &q.at, weights)
+	most := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, c.at, q.bunches, weights)
 	n := node{place: uint16(i)}
 	if most > 0 {
-		// Whole vectors of points, from the first that counts to the last. What stands behind the last point has no area.
-		at := len(m.weight)
-		m.weight = slices.Grow(m.weight, len(weights))[:at+len(weights)]
-		first, end, sum := inBytes(m.weight[at:], weights, 255/most)
-		copy(m.weight[at:], m.weight[at+first:at+end])
-		m.weight = m.weight[:at+end-first]
-		n.n, n.from, n.scale = uint16(end-first), q.first+uint32(first), 1/sum
+		had, sum := len(m.bunches), float32(0)
+		m.weight, m.bunches, sum = inBytes(m.weight, m.bunches, weights, q.bunches, 255/most)
+		n.n, n.scale = uint16(len(m.bunches)-had), 1/sum
 	}
 	l.has[i], l.covered[i] = int16(len(m.nodes)), true
 	m.nodes = append(m.nodes, n)
 	return n.n > 0
-}
-
-// roundUp is added to a float to have its whole part in its lowest bits.
-const roundUp = 1 << 23
-
-// inBytesPlain writes weights times scale, rounded, and sums them: whole vectors, of which those from first to before end
-// hold some that are not 0.
-func inBytesPlain(to []uint8, weights []float32, scale float32) (first, end int, sum float32) {
-	first = len(weights)
-	for k := 0; k < len(weights); k += lanes {
-		some := float32(0)
-		for j := k; j < k+lanes; j++ {
-			w := weights[j]*scale + roundUp
-			some += w - roundUp
-			to[j] = uint8(math.Float32bits(w))
-		}
-		if some != 0 {
-			first, end, sum = min(first, k), k+lanes, sum+some
-		}
-	}
-	return first, end, sum
 }
 
 // cell covers the places between four corners: in straight lines where these lie on one piece of the surface, in smaller

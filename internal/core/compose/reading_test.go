@@ -34,27 +34,27 @@ func TestScatteredPlacesReadTheirOwnPoints(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := rand.New(rand.NewPCG(9, 9))
-	values := make([]float32, fine.n)
+	values := fine.values()
 	for i := range values {
 		values[i] = r.Float32()
 	}
 	k := wide.scratch(0)
 	k.ctx = context.Background()
 	read := fine.reading(k, wide.ground, 0)
-	if len(read.points) < 1<<16 {
-		t.Fatalf("%d points are read", len(read.points))
+	if lanes*len(read.bunches) < 1<<16 {
+		t.Fatalf("%d points are read", lanes*len(read.bunches))
 	}
 	got := make([]float32, wide.tiles[0].Len())
 	read.apply(k, wide.ground, 0, values, got)
 	wide.widen(k, 0, field.NeedPlace|field.NeedNormal)
-	var round patch
+	var round round
 	w := weighing{radius: reach * fine.spacing, sheet: perRadius * fine.spacing}
 	for i, v := range got {
 		p, n := geom.Vec3{X: k.block.X[i], Y: k.block.Y[i], Z: k.block.Z[i]}, geom.Vec3{X: k.block.NX[i], Y: k.block.NY[i], Z: k.block.NZ[i]}
-		round.move(fine, fine.fine, fine.cell(p, 2), values)
-		weights := make([]float32, len(round.values))
-		w.weighPlain(p, n, &round.at, weights)
-		area, sum := summed(weights, round.values)
+		round.move(fine, fine.fine, fine.cell(p, 2))
+		weights := make([]float32, lanes*len(round.bunches))
+		w.weighPlain(p, n, fine.at, round.bunches, weights)
+		area, sum := summed(weights, round.bunches, values)
 		if math.Abs(float64(v-sum/area)) > 0.01 {
 			t.Fatalf("place %d reads %g, want %g", i, v, sum/area)
 		}

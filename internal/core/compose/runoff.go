@@ -177,7 +177,7 @@ func (r *runoff) drops(ctx context.Context, v []float64) (out []drop, err error)
 		return nil, err
 	}
 	for i := range c.n {
-		area := c.at.area[i]
+		area := c.at[i/lanes].area[i%lanes]
 		for j := c.first[i]; j < c.first[i+1]; j++ {
 			h := mix(seed, uint64(j))
 			if float64(area*c.share[j]*values[j])*v[runAmount] > chance(h) {

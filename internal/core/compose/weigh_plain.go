@@ -4,16 +4,20 @@ package compose
 
 import "crust/internal/core/geom"
 
-func (w *weighing) weigh(p, n geom.Vec3, at *scattered, out []float32) (most float32) {
-	return w.weighPlain(p, n, at, out)
+func (w *weighing) weigh(p, n geom.Vec3, of []bunch, which []int32, out []float32) (most float32) {
+	return w.weighPlain(p, n, of, which, out)
 }
 
-func summed(weights, values []float32) (all, sum float32) { return summedPlain(weights, values) }
+func summed(weights []float32, which []int32, values []float32) (all, sum float32) {
+	return summedPlain(weights, which, values)
+}
 
-func weighed(weight []uint8, values []float32) float32 { return weighedPlain(weight, values) }
+func weighed(weight []uint8, which []int32, values []float32) float32 {
+	return weighedPlain(weight, which, values)
+}
 
-func inBytes(to []uint8, weights []float32, scale float32) (first, end int, sum float32) {
-	return inBytesPlain(to, weights, scale)
+func inBytes(to []uint8, bunches []int32, weights []float32, which []int32, scale float32) (_ []uint8, _ []int32, sum float32) {
+	return inBytesPlain(to, bunches, weights, which, scale)
 }
 
 func boxedWide(_, _, _ []float32, _ float32, _ *[3][]float32) int { return 0 }
