@@ -199,10 +199,22 @@ func QuadAt(x, y float32, size int) Quad {
 
 // Read reads a channel between four texels, bilinearly; these are for maps of its size.
 func (m *Map) Read(c *Quad, channel int) float32 {
-	v := func(k int) float32 { return float32(m.Pix[c.at[k]*m.Channels+channel]) }
-	a, b := v(0), v(2)
-	a += (v(1) - a) * c.fx
-	b += (v(3) - b) * c.fx
+	return c.mix(m.Pix[c.at[0]*m.Channels+channel], m.Pix[c.at[1]*m.Channels+channel], m.Pix[c.at[2]*m.Channels+channel], m.Pix[c.at[3]*m.Channels+channel])
+}
+
+// ReadThree is Read for the first three channels.
+func (m *Map) ReadThree(c *Quad) (out [3]float32) {
+	p, q, r, s := m.Pix[c.at[0]*m.Channels:][:3], m.Pix[c.at[1]*m.Channels:][:3], m.Pix[c.at[2]*m.Channels:][:3], m.Pix[c.at[3]*m.Channels:][:3]
+	for k := range out {
+		out[k] = c.mix(p[k], q[k], r[k], s[k])
+	}
+	return out
+}
+
+func (c *Quad) mix(p, q, r, s uint16) float32 {
+	a, b := float32(p), float32(r)
+	a += (float32(q) - a) * c.fx
+	b += (float32(s) - b) * c.fx
 	return (a + (b-a)*c.fy) / 65535
 }
 

@@ -170,20 +170,10 @@ func (c *collector) cell(key uint64) cell {
 
 // sortCells makes the cells of all runs, in the order of their keys.
 func sortCells(ctx context.Context, runs []gather) ([]cell, error) {
-	n := 0
-	for i := range runs {
-		n += len(runs[i].out)
+	order, err := cells.Order(ctx, len(runs), func(r int) int { return len(runs[r].out) }, func(r, i int) uint64 { return runs[r].out[i].cell })
+	if err != nil {
+		return nil, err
 	}
-	order := make([]cells.Place, 0, n)
-	most := uint64(0)
-	for r := range runs {
-		for i := range runs[r].out {
-			key := runs[r].out[i].cell
-			most = max(most, key)
-			order = append(order, cells.Place{Key: key, Run: int32(r), I: int32(i)})
-		}
-	}
-	order = cells.Sort(order, most)
 	var begin []int
 	for i := range order {
 		if i == 0 || order[i].Key != order[i-1].Key {
@@ -192,7 +182,7 @@ func sortCells(ctx context.Context, runs []gather) ([]cell, error) {
 	}
 	out := make([]cell, len(begin))
 	begin = append(begin, len(order))
-	err := par.Blocks(ctx, len(out), 1024, func(_, from, to int) {
+	err = par.Blocks(ctx, len(out), 1024, func(_, from, to int) {
 		c := collector{points: make([]sample, 0, begin[to]-begin[from])}
 		for i := from; i < to; i++ {
 			for _, at := range order[begin[i]:begin[i+1]] {

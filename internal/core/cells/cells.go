@@ -3,9 +3,12 @@
 package cells
 
 import (
+	"context"
 	"math"
+	"slices"
 
 	"crust/internal/core/geom"
+	"crust/internal/core/par"
 )
 
 // Key interleaves the bits of a cell's coordinates, of which the lower 21 count and none is negative (Morton order): the
@@ -46,27 +49,66 @@ type Place struct {
 	Run, I int32
 }
 
-// Sort puts places in the order of their keys, which are at most so large; equal ones stay in order.
-func Sort(list []Place, most uint64) []Place {
+// Order is the places of the items of some runs, each size long, in the order of their keys; equal ones stay in order.
+func Order(ctx context.Context, runs int, size func(run int) int, key func(run, i int) uint64) ([]Place, error) {
+	begin := make([]int, runs+1)
+	for r := range runs {
+		begin[r+1] = begin[r] + size(r)
+	}
+	list, most := make([]Place, begin[runs]), make([]uint64, runs)
+	err := par.Blocks(ctx, runs, 1, func(_, r, _ int) {
+		for i := range list[begin[r]:begin[r+1]] {
+			k := key(r, i)
+			list[begin[r]+i] = Place{k, int32(r), int32(i)}
+			most[r] = max(most[r], k)
+		}
+	})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return Sort(ctx, list, slices.Max(most))
+}
+
+// Sort puts places in the order of their keys, which are at most so large; equal ones stay in order. Each worker counts the
+// digits of a part of the list, and then moves that part.
+func Sort(ctx context.Context, list []Place, most uint64) ([]Place, error) {
 	const digit = 11
 	other := make([]Place, len(list))
+	parts := max(1, min(par.Workers(), len(list)/leastPart))
+	share := (len(list) + parts - 1) / parts
+	count := make([][1 << digit]int, parts)
 	for shift := 0; most>>shift != 0; shift += digit {
-		var count [1<<digit + 1]int
-		for i := range list {
-			count[list[i].Key>>shift&(1<<digit-1)+1]++
+		err := par.Blocks(ctx, parts, 1, func(_, p, _ int) {
+			count[p] = [1 << digit]int{}
+			for i := range list[p*share : min(len(list), (p+1)*share)] {
+				count[p][list[p*share+i].Key>>shift&(1<<digit-1)]++
+			}
+		})
+		at := 0
+		for k := range 1 << digit {
+			for p := range parts {
+				at, count[p][k] = at+count[p][k], at
+			}
 		}
-		for i := range 1 << digit {
-			count[i+1] += count[i]
+		if err == nil {
+			err = par.Blocks(ctx, parts, 1, func(_, p, _ int) {
+				for _, x := range list[p*share : min(len(list), (p+1)*share)] {
+					k := x.Key >> shift & (1<<digit - 1)
+					other[count[p][k]] = x
+					count[p][k]++
+				}
+			})
 		}
-		for _, p := range list {
-			k := p.Key >> shift & (1<<digit - 1)
-			other[count[k]] = p
-			count[k]++
+		if err != nil {
+			return nil, err
 		}
 		list, other = other, list
 	}
-	return list
+	return list, nil
 }
+
+// leastPart is how many places are worth a worker of their own.
+const leastPart = 1 << 14
 
 // Pieces cuts a triangle into rows along its longest side and each row into pieces of about step each way. f takes each
 // piece's middle, by its barycentrics of b and c, and its area.

@@ -2,6 +2,7 @@ package cells
 
 import (
 	"cmp"
+	"context"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -31,13 +32,13 @@ func TestCellKeysInterleaveBits(t *testing.T) {
 func TestPlacesAreSortedStably(t *testing.T) {
 	random := rand.New(rand.NewPCG(2, 2))
 	for _, most := range []uint64{0, 1, 300, 1 << 33, 1<<63 - 1} {
-		list := make([]Place, 5000)
+		list := make([]Place, 5*leastPart/2+1) // more than one part
 		for i := range list {
 			list[i] = Place{random.Uint64N(most/8+1) * 7, 0, int32(i)}
 		}
 		want := slices.Clone(list)
 		slices.SortStableFunc(want, func(a, b Place) int { return cmp.Compare(a.Key, b.Key) })
-		if got := Sort(list, most); !slices.Equal(got, want) {
+		if got, err := Sort(context.Background(), list, most); err != nil || !slices.Equal(got, want) {
 			t.Errorf("keys up to %d come out in another order", most)
 		}
 	}
@@ -80,7 +81,10 @@ func TestLookFindsTheCellsRound(t *testing.T) {
 		p := [3]int32{1 + random.Int32N(18), 1 + random.Int32N(18), 1 + random.Int32N(18)}
 		at, list = append(at, p), append(list, Place{Key: Key(p[0], p[1], p[2]), I: int32(i)})
 	}
-	list = Sort(list, Key(20, 20, 20))
+	list, err := Sort(context.Background(), list, Key(20, 20, 20))
+	if err != nil {
+		t.Fatal(err)
+	}
 	x := NewIndex(len(list))
 	for i := 0; i < len(list); {
 		j := i

@@ -72,23 +72,26 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 	if err != nil {
 		return nil, err
 	}
-	var order []cells.Place
-	most := uint64(0)
-	for r := range runs {
-		for i := range runs[r] {
-			order = append(order, cells.Place{Key: runs[r][i].key, Run: int32(r), I: int32(i)})
-			most = max(most, runs[r][i].key)
-		}
+	order, err := cells.Order(ctx, len(runs), func(r int) int { return len(runs[r]) }, func(r, i int) uint64 { return runs[r][i].key })
+	if err != nil {
+		return nil, err
 	}
-	order = cells.Sort(order, most)
-	spots := make([]spot, len(order))
-	c := &cloud{spacing: spacing, origin: origin, share: make([]float32, len(order))}
+	n := len(order)
+	spots := make([]spot, n)
+	c := &cloud{spacing: spacing, origin: origin, share: make([]float32, n)}
+	err = par.Blocks(ctx, n, 1<<14, func(_, from, to int) {
+		for i, at := range order[from:to] {
+			s := &runs[at.Run][at.I]
+			spots[from+i], c.share[from+i] = s.spot, s.area
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
 	var keys []uint64
-	for i, at := range order {
-		s := &runs[at.Run][at.I]
-		spots[i], c.share[i] = s.spot, s.area
-		if i == 0 || at.Key != order[i-1].Key {
-			c.first, keys = append(c.first, int32(i)), append(keys, at.Key/cells.Facings)
+	for i := range order {
+		if i == 0 || order[i].Key != order[i-1].Key {
+			c.first, keys = append(c.first, int32(i)), append(keys, order[i].Key/cells.Facings)
 		}
 	}
 	c.n = len(c.first)

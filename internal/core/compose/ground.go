@@ -215,14 +215,12 @@ func (in *inputs) feed(maps map[string]*bake.Map) *feed {
 
 // read puts what the maps hold at a place; value reads a channel of a map there.
 func (f *feed) read(i int, value func(m *bake.Map, channel int) float32) {
-	vector := func(m *bake.Map) geom.Vec3 {
-		return geom.Vec3{X: 2*value(m, 0) - 1, Y: 2*value(m, 1) - 1, Z: 2*value(m, 2) - 1}.Norm()
-	}
+	vector := func(m *bake.Map) [3]float32 { return [3]float32{value(m, 0), value(m, 1), value(m, 2)} }
 	if f.world != nil {
-		putVector(&f.in.normal, i, vector(f.world))
+		putDirection(&f.in.normal, i, vector(f.world))
 	}
 	if f.local != nil {
-		putVector(&f.in.base, i, vector(f.local))
+		putDirection(&f.in.base, i, vector(f.local))
 	}
 	for k, m := range f.maps {
 		f.planes[k][i] = uint16(value(m, 0)*65535 + 0.5)
@@ -232,12 +230,26 @@ func (f *feed) read(i int, value func(m *bake.Map, channel int) float32) {
 // readAt puts what the maps hold at a place of the set's square, between texels. Maps are mostly of one size.
 func (f *feed) readAt(i int, x, y float32) {
 	c, size := bake.Quad{}, 0
-	f.read(i, func(m *bake.Map, channel int) float32 {
+	at := func(m *bake.Map) *bake.Quad {
 		if m.Size != size {
 			c, size = bake.QuadAt(x, y, m.Size), m.Size
 		}
-		return m.Read(&c, channel)
-	})
+		return &c
+	}
+	if f.world != nil {
+		putDirection(&f.in.normal, i, f.world.ReadThree(at(f.world)))
+	}
+	if f.local != nil {
+		putDirection(&f.in.base, i, f.local.ReadThree(at(f.local)))
+	}
+	for k, m := range f.maps {
+		f.planes[k][i] = uint16(m.Read(at(m), 0)*65535 + 0.5)
+	}
+}
+
+// putDirection puts a direction whose components a map holds in 0–1.
+func putDirection(planes *[3][]int16, i int, v [3]float32) {
+	putVector(planes, i, geom.Vec3{X: 2*v[0] - 1, Y: 2*v[1] - 1, Z: 2*v[2] - 1}.Norm())
 }
 
 func putVector(planes *[3][]int16, i int, v geom.Vec3) {
