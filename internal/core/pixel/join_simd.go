@@ -18,12 +18,12 @@ func sixteens[T any](v []T) [][16]T {
 }
 
 func joinRun(j Join, acc, v []float32, s float32) {
-	n := 0
-	if hasSIMD {
+	n := wideJoin(j, acc, v, s)
+	if n == 0 && hasSIMD {
 		n = len(acc) &^ 7
 		joinSIMD(j, acc[:n], v[:n], archsimd.BroadcastFloat32x8(s))
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	joinPlain(j, acc[n:], v[n:], s)
 }
 
@@ -53,8 +53,8 @@ func joinSIMD(j Join, acc, v []float32, s f8) {
 }
 
 func widenRun(dst []float32, q []uint16, scale, low float32) {
-	n := 0
-	if hasSIMD {
+	n := wideWiden(dst, q, scale, low)
+	if n == 0 && hasSIMD {
 		n = len(dst) &^ 7
 		k, least := archsimd.BroadcastFloat32x8(scale), archsimd.BroadcastFloat32x8(low)
 		from, to := geom.Eights(q[:n]), geom.Eights(dst[:n])
@@ -62,15 +62,16 @@ func widenRun(dst []float32, q []uint16, scale, low float32) {
 		for i := range from {
 			archsimd.LoadUint16x8(&from[i]).ExtendToUint32().AsInt32x8().ConvertToFloat32().MulAdd(k, least).Store(&to[i])
 		}
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	widenPlain(dst[n:], q[n:], scale, low)
 }
 
 // signedRun does what whole vectors have room for and says how many.
 func signedRun(dst []float32, q []int16, scale float32) int {
-	if !hasSIMD {
-		return 0
+	if n := wideSigned(dst, q, scale); n > 0 || !hasSIMD {
+		Calm()
+		return n
 	}
 	n := len(dst) &^ 7
 	k := archsimd.BroadcastFloat32x8(scale)
@@ -84,8 +85,8 @@ func signedRun(dst []float32, q []int16, scale float32) int {
 }
 
 func narrowRun(dst []uint16, v []float32) {
-	n := 0
-	if hasSIMD {
+	n := wideNarrow(dst, v)
+	if n == 0 && hasSIMD {
 		n = len(dst) &^ 7
 		zero, one := archsimd.BroadcastFloat32x8(0), archsimd.BroadcastFloat32x8(1)
 		most, half := archsimd.BroadcastFloat32x8(65535), archsimd.BroadcastFloat32x8(0.5)
@@ -96,8 +97,8 @@ func narrowRun(dst []uint16, v []float32) {
 			w := archsimd.LoadFloat32x8(&from[i]).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()
 			w.GetLo().SaturateToUint16Concat(w.GetHi()).Store(&to[i])
 		}
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	narrowPlain(dst[n:], v[n:])
 }
 

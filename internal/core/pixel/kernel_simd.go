@@ -11,12 +11,12 @@ import (
 var hasSIMD = archsimd.X86.AVX2() && archsimd.X86.FMA()
 
 func shape(v []float32, c *curve) {
-	n := 0
-	if hasSIMD {
+	n := wideShape(v, c)
+	if n == 0 && hasSIMD {
 		n = len(v) &^ 7
 		shapeSIMD(v[:n], c)
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	shapePlain(v[n:], c)
 }
 
@@ -39,8 +39,8 @@ func shapeSIMD(v []float32, c *curve) {
 }
 
 func layLine(below []float32, slope, lift float32, alpha []float32) {
-	n := 0
-	if hasSIMD {
+	n := wideLayLine(below, slope, lift, alpha)
+	if n == 0 && hasSIMD {
 		n = len(alpha) &^ 7
 		m, p := archsimd.BroadcastFloat32x8(slope), archsimd.BroadcastFloat32x8(lift)
 		under, a := geom.Eights(below[:n]), geom.Eights(alpha[:n])
@@ -49,14 +49,14 @@ func layLine(below []float32, slope, lift float32, alpha []float32) {
 			b := archsimd.LoadFloat32x8(&under[i])
 			b.MulAdd(m, p).MulAdd(archsimd.LoadFloat32x8(&a[i]), b).Store(&under[i])
 		}
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	layLinePlain(below[n:], slope, lift, alpha[n:])
 }
 
 func fade(below, own, alpha []float32) {
-	n := 0
-	if hasSIMD {
+	n := wideFade(below, own, alpha)
+	if n == 0 && hasSIMD {
 		n = len(alpha) &^ 7
 		under, over, a := geom.Eights(below[:n]), geom.Eights(own[:n]), geom.Eights(alpha[:n])
 		over, a = over[:len(under)], a[:len(under)]
@@ -64,8 +64,8 @@ func fade(below, own, alpha []float32) {
 			b := archsimd.LoadFloat32x8(&under[i])
 			archsimd.LoadFloat32x8(&over[i]).Sub(b).MulAdd(archsimd.LoadFloat32x8(&a[i]), b).Store(&under[i])
 		}
-		archsimd.ClearAVXUpperBits()
 	}
+	Calm()
 	fadePlain(below[n:], own[n:], alpha[n:])
 }
 

@@ -164,6 +164,7 @@ func TestVectorKernelsAgreeWithThePlainOnes(t *testing.T) {
 			name        string
 			fast, plain func(to []float32)
 		}{
+			{"fade", func(to []float32) { fade(to, own, alpha) }, func(to []float32) { fadePlain(to, own, alpha) }},
 			{"over what covers in part", func(to []float32) { layOver(to, own, alpha, alpha, cover) }, func(to []float32) { layOverPlain(to, own, alpha, alpha, cover) }},
 			{"between", func(to []float32) { between(to, own, alpha) }, func(to []float32) { betweenPlain(to, own, alpha) }},
 			{"times", func(to []float32) { times(to, own, alpha) }, func(to []float32) { timesPlain(to, own, alpha) }},

@@ -1,0 +1,135 @@
+//go:build goexperiment.simd && amd64 && !plain
+
+package pixel
+
+import "simd/archsimd"
+
+// The kernels that take most of the time, for vectors of sixteen. Each does what whole vectors have room for and says how many
+// that is, none where the processor has no such vectors.
+
+var hasWide = hasSIMD && archsimd.X86.AVX512()
+
+func wideLayLine(below []float32, slope, lift float32, alpha []float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(alpha) &^ 15
+	m, p := archsimd.BroadcastFloat32x16(slope), archsimd.BroadcastFloat32x16(lift)
+	under, a := sixteens(below[:n]), sixteens(alpha[:n])
+	a = a[:len(under)]
+	for i := range under {
+		b := archsimd.LoadFloat32x16(&under[i])
+		b.MulAdd(m, p).MulAdd(archsimd.LoadFloat32x16(&a[i]), b).Store(&under[i])
+	}
+	return n
+}
+
+func wideFade(below, own, alpha []float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(alpha) &^ 15
+	under, over, a := sixteens(below[:n]), sixteens(own[:n]), sixteens(alpha[:n])
+	over, a = over[:len(under)], a[:len(under)]
+	for i := range under {
+		b := archsimd.LoadFloat32x16(&under[i])
+		archsimd.LoadFloat32x16(&over[i]).Sub(b).MulAdd(archsimd.LoadFloat32x16(&a[i]), b).Store(&under[i])
+	}
+	return n
+}
+
+func wideShape(v []float32, c *curve) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(v) &^ 15
+	of := archsimd.BroadcastFloat32x16
+	low, scale, bias, gain, flip, sign := of(c.low), of(c.scale), of(c.bias), of(c.gain), of(c.flip), of(c.sign)
+	zero, one := of(0), of(1)
+	run := sixteens(v[:n])
+	for i := range run {
+		t := archsimd.LoadFloat32x16(&run[i]).Sub(low).Mul(scale).Max(zero).Min(one)
+		if !c.plain {
+			under := bias.MulAdd(one.Sub(t), one)
+			d := under.Sub(t.Add(t)) // positive below a half
+			lower := d.GreaterEqual(zero)
+			t = t.Merge(under.Sub(t), lower).Div(gain.MulAdd(d.Max(zero.Sub(d)), under))
+			t = t.Merge(one.Sub(t), lower)
+		}
+		sign.MulAdd(t, flip).Store(&run[i])
+	}
+	return n
+}
+
+func wideJoin(j Join, acc, v []float32, strength float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(acc) &^ 15
+	zero, one, s := archsimd.BroadcastFloat32x16(0), archsimd.BroadcastFloat32x16(1), archsimd.BroadcastFloat32x16(strength)
+	below, own := sixteens(acc[:n]), sixteens(v[:n])
+	own = own[:len(below)]
+	for i := range below {
+		a, x := archsimd.LoadFloat32x16(&below[i]), archsimd.LoadFloat32x16(&own[i])
+		m := x
+		switch j { // the same for all, so foretold
+		case JoinAnd:
+			m = a.Mul(x)
+		case JoinOr:
+			m = a.Add(x).Sub(a.Mul(x))
+		case JoinPlus:
+			m = a.Add(x).Min(one)
+		case JoinMinus:
+			m = a.Sub(x).Max(zero)
+		case JoinHigher:
+			m = a.Max(x)
+		case JoinLower:
+			m = a.Min(x)
+		}
+		m.Sub(a).MulAdd(s, a).Store(&below[i])
+	}
+	return n
+}
+
+func wideWiden(dst []float32, q []uint16, scale, low float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(dst) &^ 15
+	k, least := archsimd.BroadcastFloat32x16(scale), archsimd.BroadcastFloat32x16(low)
+	from, to := sixteens(q[:n]), sixteens(dst[:n])
+	to = to[:len(from)]
+	for i := range from {
+		archsimd.LoadUint16x16(&from[i]).ExtendToUint32().AsInt32x16().ConvertToFloat32().MulAdd(k, least).Store(&to[i])
+	}
+	return n
+}
+
+func wideSigned(dst []float32, q []int16, scale float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(dst) &^ 15
+	k := archsimd.BroadcastFloat32x16(scale)
+	from, to := sixteens(q[:n]), sixteens(dst[:n])
+	to = to[:len(from)]
+	for i := range from {
+		archsimd.LoadInt16x16(&from[i]).ExtendToInt32().ConvertToFloat32().Mul(k).Store(&to[i])
+	}
+	return n
+}
+
+func wideNarrow(dst []uint16, v []float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(dst) &^ 15
+	zero, one := archsimd.BroadcastFloat32x16(0), archsimd.BroadcastFloat32x16(1)
+	most, half := archsimd.BroadcastFloat32x16(65535), archsimd.BroadcastFloat32x16(0.5)
+	from, to := sixteens(v[:n]), sixteens(dst[:n])
+	to = to[:len(from)]
+	for i := range from {
+		archsimd.LoadFloat32x16(&from[i]).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32().AsUint32x16().SaturateToUint16().Store(&to[i])
+	}
+	return n
+}
