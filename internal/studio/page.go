@@ -1,6 +1,8 @@
 package studio
 
 import (
+	"crust/internal/core/pixel"
+
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -315,9 +317,7 @@ func (f *Frame) rectangle(r image.Rectangle, room []byte) []byte {
 	defer p.mu.RUnlock()
 	for y := r.Min.Y; y < r.Max.Y; y++ {
 		near := surf.Nearest[y*n+r.Min.X : y*n+r.Max.X]
-		for k, i := range near {
-			binary.LittleEndian.PutUint32(px[4*k:], binary.LittleEndian.Uint32(p.pix[3*i:])|0xff<<24) // with a byte of the next one
-		}
+		pixel.Spread(px, p.pix, near)
 		px = px[4*len(near):]
 	}
 	return out

@@ -460,7 +460,7 @@ func (g *ground) paint(k *scratch, p *painted, t int) []uint16 {
 			l = list[i]
 		} else {
 			g.struck(k, t, l, cover)
-			layOver(v, cover, l.stroke.Erase)
+			pixel.Cover16(v, cover, l.stroke.Erase)
 		}
 		if last := i + 1; !l.wet && (last >= len(list)-1 || slices.Contains(starts, last)) {
 			g.body.cache.put(cacheKey{g.id, int32(t), keys[last]}, slices.Clone(v), 2*n)
@@ -495,22 +495,6 @@ func (g *ground) struck(k *scratch, t int, l *struck, cover []float32) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	copy(cover, w.cover)
-}
-
-// layOver lays what a stroke lays down over what those before it did, in 16 bits: so it comes out the same whether they were laid at
-// once or one by one.
-func layOver(paint []uint16, cover []float32, erase bool) {
-	for i, c := range cover {
-		if c <= 0 {
-			continue
-		}
-		q := uint32(c*65535 + 0.5)
-		if erase {
-			paint[i] -= uint16((uint32(paint[i])*q + 32767) / 65535)
-		} else {
-			paint[i] += uint16((uint32(65535-paint[i])*q + 32767) / 65535)
-		}
-	}
 }
 
 // hold clears the coverage of a stroke where it is held from, at places of a tile from one on, which p holds.

@@ -160,10 +160,10 @@ func bytesRun(dst []uint8, v *[3][]float32, scale, offset *[3]float32) int {
 	three := archsimd.LoadInt8x16(&[16]int8{0, 1, 2, 4, 5, 6, 8, 9, 10, 12, 13, 14, -1, -1, -1, -1})
 	n := 0
 	for ; n+8 <= len(v[0]) && 3*n+28 <= len(dst); n += 8 {
-		// Multiplied and added apart, as the plain kernel rounds.
-		a := archsimd.LoadFloat32x8((*[8]float32)(v[0][n:])).Mul(k0).Add(o0).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
-		b := archsimd.LoadFloat32x8((*[8]float32)(v[1][n:])).Mul(k1).Add(o1).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
-		c := archsimd.LoadFloat32x8((*[8]float32)(v[2][n:])).Mul(k2).Add(o2).Max(zero).Min(one).Mul(most).Add(half).Floor().ConvertToInt32()
+		// Multiplied and added apart, as the plain kernel rounds; to whole numbers towards 0, which is down here.
+		a := archsimd.LoadFloat32x8((*[8]float32)(v[0][n:])).Mul(k0).Add(o0).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()
+		b := archsimd.LoadFloat32x8((*[8]float32)(v[1][n:])).Mul(k1).Add(o1).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()
+		c := archsimd.LoadFloat32x8((*[8]float32)(v[2][n:])).Mul(k2).Add(o2).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()
 		w := a.Or(b.ShiftAllLeft(8)).Or(c.ShiftAllLeft(16))
 		w.GetLo().AsUint8x16().PermuteOrZero(three).Store((*[16]uint8)(dst[3*n:]))
 		w.GetHi().AsUint8x16().PermuteOrZero(three).Store((*[16]uint8)(dst[3*n+12:]))

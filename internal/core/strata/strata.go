@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"crust/internal/core/field"
@@ -527,11 +528,14 @@ func (c *Clause) check() *Wrong {
 
 // ParseHex reads “#rrggbb” as three sRGB values in 0–1.
 func ParseHex(s string) (out [3]float32, err error) {
-	var r, g, b uint8
-	if n, err := fmt.Sscanf(s, "#%02x%02x%02x", &r, &g, &b); err != nil || n != 3 || len(s) != 7 {
+	v, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 16, 32)
+	if err != nil || len(s) != 7 || s[0] != '#' {
 		return out, fmt.Errorf("“%s” is not a colour; write it as #rrggbb", s)
 	}
-	return [3]float32{float32(r) / 255, float32(g) / 255, float32(b) / 255}, nil
+	for k := range out {
+		out[k] = float32(uint8(v>>(16-8*k))) / 255
+	}
+	return out, nil
 }
 
 // Reading is the plain sentence for the Where of a layer.

@@ -273,3 +273,15 @@ func TestFlattening(t *testing.T) {
 		}
 	}
 }
+
+// Colours are six hexadecimal digits behind a hash, two a channel (CSS Color 4, 5.2); nothing else is one.
+func TestColoursAreReadAsHex(t *testing.T) {
+	if got, err := ParseHex("#0080Ff"); err != nil || got != [3]float32{0, 128. / 255, 1} {
+		t.Errorf("%v, %v", got, err)
+	}
+	for _, bad := range []string{"", "#", "0080ff0", "#0080f", "#0080ff0", "#0080fg", "# 080ff", "#+080ff", "#-080ff", "#0x80ff", "##080ff", "#00_0ff"} {
+		if got, err := ParseHex(bad); err == nil {
+			t.Errorf("“%s” is read as %v", bad, got)
+		}
+	}
+}
