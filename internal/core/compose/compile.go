@@ -57,7 +57,8 @@ type step struct {
 	bend    uint64          // and of the normals
 	opacity float32
 	on      []value
-	each    bool // one of on has a source
+	each    bool             // one of on has a source
+	four    *pixel.FourLines // of a colour and the plane behind it, where they are all that a coat lays down, each as a straight line of what lies below
 	group   bool
 	alone   *pixel.Blend // of a group: how its layers, laid over nothing, go over what lies below; nil where they do so one by one
 }
@@ -644,7 +645,31 @@ func (p *plan) newStep(g *ground, layer int) (*step, error) {
 		}
 		s.on = append(s.on, k)
 	}
+	s.four = fourOf(s.on)
 	return s, nil
+}
+
+// fourOf is what two values do to four planes that follow each other, nil where it takes more than a line for each.
+func fourOf(on []value) *pixel.FourLines {
+	if len(on) != 2 || on[0].first != planeBase || on[1].first != planeRoughness {
+		return nil
+	}
+	out, n := &pixel.FourLines{}, 0
+	for i := range on {
+		v := &on[i]
+		if v.source != nil || v.adjust != nil || v.full || v.alpha != 1 {
+			return nil
+		}
+		for _, x := range v.own {
+			slope, lift, ok := v.blend.Line(x)
+			if !ok {
+				return nil
+			}
+			out.Slope[n], out.Lift[n] = slope, lift
+			n++
+		}
+	}
+	return out
 }
 
 // resolve makes clause n of a layer ready.

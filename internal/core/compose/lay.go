@@ -95,6 +95,13 @@ func (b *blending) lay(run []turn, masks []*mask, sources [][][3][]uint16, flats
 			flats[i].lay(b, s.flat.run)
 			continue
 		}
+		if s.four != nil && !s.full && b.alone == nil && b.planes[planeBase] != nil && b.planes[planeRoughness] != nil {
+			if m := masks[i]; !m.empty {
+				four := [4][]float32{b.of(planeBase), b.of(planeBase + 1), b.of(planeBase + 2), b.of(planeRoughness)}
+				s.four.Lay(&four, m.v[b.at:b.end], s.opacity/65535)
+			}
+			continue
+		}
 		if !s.show(shown, masks[i], b.at, s.opacity) {
 			i += max(0, s.skip)
 			continue

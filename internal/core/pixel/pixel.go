@@ -130,6 +130,30 @@ func (b Blend) Lay(below []float32, own float32, alpha []float32) {
 	}
 }
 
+// Line says that Lay of a value adds below · slope + lift, times alpha; false where a mode is no straight line.
+func (b Blend) Line(own float32) (slope, lift float32, ok bool) {
+	if b.line == nil {
+		return 0, 0, false
+	}
+	slope, lift = b.line(own)
+	return slope, lift, true
+}
+
+// FourLines is a straight line for each of four planes.
+type FourLines struct{ Slope, Lift [4]float32 }
+
+// Lay lays on four planes at once through a mask in 16 bits, of which 1 is worth scale.
+func (l *FourLines) Lay(planes *[4][]float32, mask []uint16, scale float32) {
+	n := layFour(planes, l, mask, scale)
+	for i, q := range mask[n:] {
+		a := float32(q) * scale
+		for k := range planes {
+			b := planes[k][n+i]
+			planes[k][n+i] = b + (b*l.Slope[k]+l.Lift[k])*a
+		}
+	}
+}
+
 // Shape turns a clause's field into how much it lets through.
 type Shape struct {
 	Low      float32 `json:"low"`      // field value that becomes 0

@@ -3,6 +3,7 @@ package pixel
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 )
 
@@ -208,6 +209,41 @@ func TestLinesAreTheModesFormulas(t *testing.T) {
 				slope, lift := m.line(s)
 				if got, want := b+b*slope+lift, m.Mix(b, s); math.Abs(float64(got-want)) > 1e-6 {
 					t.Errorf("%s of %g over %g: %g, want %g", m.Name, s, b, got, want)
+				}
+			}
+		}
+	}
+}
+
+// Four planes at once come out as one after the other does.
+func TestFourPlanesAreLaidAsEachAlone(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 4))
+	for _, n := range []int{0, 3, 16, 100} {
+		mask, alpha := make([]uint16, n), make([]float32, n)
+		for i := range mask {
+			mask[i] = uint16(r.IntN(65536))
+			alpha[i] = float32(mask[i]) * 0.7 / 65535
+		}
+		var got, want [4][]float32
+		var lines FourLines
+		for k := range got {
+			for range n {
+				got[k] = append(got[k], r.Float32())
+			}
+			want[k] = slices.Clone(got[k])
+			b, own := Blends[k%3], r.Float32()
+			slope, lift, ok := b.Line(own)
+			if !ok {
+				t.Fatalf("%s is no line", b.Label)
+			}
+			lines.Slope[k], lines.Lift[k] = slope, lift
+			b.Lay(want[k], own, alpha)
+		}
+		lines.Lay(&got, mask, 0.7/65535)
+		for k := range got {
+			for i := range got[k] {
+				if math.Abs(float64(got[k][i]-want[k][i])) > 1e-6 {
+					t.Fatalf("plane %d of %d texels: %g, want %g", k, n, got[k][i], want[k][i])
 				}
 			}
 		}

@@ -133,3 +133,25 @@ func wideNarrow(dst []uint16, v []float32) int {
 	}
 	return n
 }
+
+func layFour(planes *[4][]float32, l *FourLines, mask []uint16, by float32) int {
+	if !hasWide {
+		return 0
+	}
+	n := len(mask) &^ 15
+	of := archsimd.BroadcastFloat32x16
+	m0, m1, m2, m3, p0, p1, p2, p3 := of(l.Slope[0]), of(l.Slope[1]), of(l.Slope[2]), of(l.Slope[3]), of(l.Lift[0]), of(l.Lift[1]), of(l.Lift[2]), of(l.Lift[3])
+	scale := of(by)
+	from := sixteens(mask[:n])
+	u0, u1, u2, u3 := sixteens(planes[0][:n])[:len(from)], sixteens(planes[1][:n])[:len(from)], sixteens(planes[2][:n])[:len(from)], sixteens(planes[3][:n])[:len(from)]
+	for i := range from {
+		a := archsimd.LoadUint16x16(&from[i]).ExtendToUint32().AsInt32x16().ConvertToFloat32().Mul(scale)
+		b0, b1, b2, b3 := archsimd.LoadFloat32x16(&u0[i]), archsimd.LoadFloat32x16(&u1[i]), archsimd.LoadFloat32x16(&u2[i]), archsimd.LoadFloat32x16(&u3[i])
+		b0.MulAdd(m0, p0).MulAdd(a, b0).Store(&u0[i])
+		b1.MulAdd(m1, p1).MulAdd(a, b1).Store(&u1[i])
+		b2.MulAdd(m2, p2).MulAdd(a, b2).Store(&u2[i])
+		b3.MulAdd(m3, p3).MulAdd(a, b3).Store(&u3[i])
+	}
+	archsimd.ClearAVXUpperBits()
+	return n
+}
