@@ -33,6 +33,7 @@ func (m *mark) sweepRun(p *Places, from, to int, inv float32, cover []float32) i
 	xs, ys, zs := geom.Eights(p.X[from:end])[:len(out)], geom.Eights(p.Y[from:end])[:len(out)], geom.Eights(p.Z[from:end])[:len(out)]
 	nxs, nys, nzs := geom.Eights(p.NX[from:end])[:len(out)], geom.Eights(p.NY[from:end])[:len(out)], geom.Eights(p.NZ[from:end])[:len(out)]
 	share, radius, growth, pitch, blur := of(inv), of(m.r), of(m.dr), of(p.Pitch), of(p.Pitch/2)
+	most := of(m.flow + max(0, m.dflow)) // which no more is laid over
 	for i := range out {
 		dx, dy, dz := archsimd.LoadFloat32x8(&xs[i]).Sub(at.x), archsimd.LoadFloat32x8(&ys[i]).Sub(at.y), archsimd.LoadFloat32x8(&zs[i]).Sub(at.z)
 		t := dx.MulAdd(way.x, dy.MulAdd(way.y, dz.Mul(way.z))).Mul(share).Max(zero).Min(one)
@@ -40,7 +41,8 @@ func (m *mark) sweepRun(p *Places, from, to int, inv float32, cover []float32) i
 		far := dx.MulAdd(dx, dy.MulAdd(dy, dz.Mul(dz)))
 		r := growth.MulAdd(t, radius)
 		reach := r.Add(blur)
-		inside := far.Less(reach.Mul(reach))
+		was := archsimd.LoadFloat32x8(&out[i])
+		inside := far.Less(reach.Mul(reach)).And(was.Less(most))
 		if inside.ToBits() == 0 {
 			continue
 		}
@@ -52,7 +54,6 @@ func (m *mark) sweepRun(p *Places, from, to int, inv float32, cover []float32) i
 		broad := r.Add(r)
 		rim := fall.MulAdd(half, r)
 		v = v.Mul(one.Merge(broad.Mul(fall).Div(rim.Mul(rim)).Min(one), broad.GreaterEqual(fall)))
-		was := archsimd.LoadFloat32x8(&out[i])
 		more := inside.And(v.Greater(was))
 		if more.ToBits() == 0 {
 			continue

@@ -64,9 +64,12 @@ func (c *Canvas) differ(k *scratch, of *shape, t int, height []float32) bool {
 		f := &c.slope[c.rank[of.tri-c.first]]
 		to := i + int(of.n)
 		tu, bu, bv := -f.tu*half, -f.bu*half, -f.bv*half
-		for ; i < to; i++ {
-			s.tu[i], s.bu[i], s.bv[i] = tu, bu, bv
+		at := s.tu[i:to]
+		inBu, inBv := s.bu[i:to][:len(at)], s.bv[i:to][:len(at)]
+		for j := range at {
+			at[j], inBu[j], inBv[j] = tu, bu, bv
 		}
+		i = to
 	}
 	for _, r := range c.rows[t] {
 		s.differ(int(r.from), reliefAt(int(r.at)), int(r.n))

@@ -158,7 +158,7 @@ func bytesRun(dst []uint8, v *[3][]float32, scale, offset *[3]float32) int {
 	k0, k1, k2, o0, o1, o2 := of(scale[0]), of(scale[1]), of(scale[2]), of(offset[0]), of(offset[1]), of(offset[2])
 	// The lower three bytes of each of four words, side by side.
 	three := archsimd.LoadInt8x16(&[16]int8{0, 1, 2, 4, 5, 6, 8, 9, 10, 12, 13, 14, -1, -1, -1, -1})
-	n := 0
+	n := wideBytes(dst, v, scale, offset)
 	for ; n+8 <= len(v[0]) && 3*n+28 <= len(dst); n += 8 {
 		// Multiplied and added apart, as the plain kernel rounds; to whole numbers towards 0, which is down here.
 		a := archsimd.LoadFloat32x8((*[8]float32)(v[0][n:])).Mul(k0).Add(o0).Max(zero).Min(one).Mul(most).Add(half).ConvertToInt32()

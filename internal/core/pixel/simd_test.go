@@ -8,7 +8,7 @@ import "testing"
 func TestNarrowKernelsAgreeWithThePlainOnes(t *testing.T) {
 	defer func(had bool) { hasWide = had }(hasWide)
 	hasWide = false
-	for _, test := range []func(*testing.T){TestJoinsAndWidthsAgreeWithThePlainOnes, TestVectorKernelsAgreeWithThePlainOnes} {
+	for _, test := range []func(*testing.T){TestJoinsAndWidthsAgreeWithThePlainOnes, TestVectorKernelsAgreeWithThePlainOnes, TestBytesRoundAsQ8} {
 		test(t)
 	}
 }
