@@ -156,14 +156,15 @@ func (a *Asset) rounded() {
 func (a *Asset) snap(e *easel) *snapshot {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	s := &snapshot{doc: a.doc.Clone(), version: a.version, sets: a.sets, model: a.model}
+	of, live := a.doc, a.live != nil
+	if live {
+		of = a.live
+	}
+	s := &snapshot{version: a.version, sets: a.sets, model: a.model, live: live}
 	limit, sizes := a.working(), a.intake.sizes()
 	s.size = func(key string) int { return min(limit, sizes(key)) }
-	if a.live != nil {
-		s.doc, s.live = a.live.Clone(), true
-	}
 	var gone []geom.Box
-	e.wet, gone = a.withInk(s.doc)
+	s.doc, e.wet, gone = a.withInk(of)
 	e.gone = append(e.gone, gone...)
 	s.ink, s.was = a.wet && e.sheets != nil, [2]bool{a.wet, a.full}
 	a.wet, a.inkRound = false, s.ink

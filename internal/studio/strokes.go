@@ -283,7 +283,10 @@ func (a *Asset) inked() {
 
 // withInk lays the strokes that pages are making into a copy of a document, and tells where strokes are not shown any more whose
 // place they take. The caller holds mu.
-func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke, gone []geom.Box) {
+func (a *Asset) withInk(of *strata.Document) (d *strata.Document, wet map[int32]*brush.Stroke, gone []geom.Box) {
+	with := *of // only what changes is copied: edits replace documents, and do not change them
+	d = &with
+	d.Layers = slices.Clone(d.Layers)
 	for _, k := range a.inks {
 		if k.stroke == nil {
 			continue
@@ -292,6 +295,7 @@ func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke, gone [
 		if err != nil {
 			continue
 		}
+		l.Where = slices.Clone(l.Where)
 		for i := range l.Where {
 			if c := &l.Where[i]; c.ID == k.clause {
 				at := slices.Index(c.Strokes, k.instead)
@@ -311,7 +315,7 @@ func (a *Asset) withInk(d *strata.Document) (wet map[int32]*brush.Stroke, gone [
 			}
 		}
 	}
-	return wet, gone
+	return d, wet, gone
 }
 
 // Stroke finds a stroke by its number, nil when there is none.
