@@ -179,7 +179,9 @@ func (c *Canvas) fill(ctx context.Context, part *surface.Surface, done int, maps
 			c.tri[i] = part.Tri[j]
 			place[k] = part.Position(j)
 			putVector(&c.in.normal, i, part.Normal(j).Norm())
-			feed.read(i, func(m *bake.Map, channel int) float32 { return sample(m, part, j, channel) })
+			feed.read(i, func(m *bake.Map) float32 { return sample(m, part, j, 0) }, func(m *bake.Map) [3]float32 {
+				return [3]float32{sample(m, part, j, 0), sample(m, part, j, 1), sample(m, part, j, 2)}
+			})
 		}
 		c.in.place(t, from, place, 2*surface.TileSize*c.pitch)
 		to := int(c.tiles[t].To)

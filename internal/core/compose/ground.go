@@ -213,17 +213,16 @@ func (in *inputs) feed(maps map[string]*bake.Map) *feed {
 	return f
 }
 
-// read puts what the maps hold at a place; value reads a channel of a map there.
-func (f *feed) read(i int, value func(m *bake.Map, channel int) float32) {
-	vector := func(m *bake.Map) [3]float32 { return [3]float32{value(m, 0), value(m, 1), value(m, 2)} }
+// read puts what the maps hold at a place; one reads the first channel of a map there, and three the first three.
+func (f *feed) read(i int, one func(m *bake.Map) float32, three func(m *bake.Map) [3]float32) {
 	if f.world != nil {
-		putDirection(&f.in.normal, i, vector(f.world))
+		putDirection(&f.in.normal, i, three(f.world))
 	}
 	if f.local != nil {
-		putDirection(&f.in.base, i, vector(f.local))
+		putDirection(&f.in.base, i, three(f.local))
 	}
 	for k, m := range f.maps {
-		f.planes[k][i] = uint16(value(m, 0)*65535 + 0.5)
+		f.planes[k][i] = uint16(one(m)*65535 + 0.5)
 	}
 }
 
@@ -236,15 +235,7 @@ func (f *feed) readAt(i int, x, y float32) {
 		}
 		return &c
 	}
-	if f.world != nil {
-		putDirection(&f.in.normal, i, f.world.ReadThree(at(f.world)))
-	}
-	if f.local != nil {
-		putDirection(&f.in.base, i, f.local.ReadThree(at(f.local)))
-	}
-	for k, m := range f.maps {
-		f.planes[k][i] = uint16(m.Read(at(m), 0)*65535 + 0.5)
-	}
+	f.read(i, func(m *bake.Map) float32 { return m.Read(at(m), 0) }, func(m *bake.Map) [3]float32 { return m.ReadThree(at(m)) })
 }
 
 // putDirection puts a direction whose components a map holds in 0–1.

@@ -18,8 +18,8 @@ func sixteens[T any](v []T) [][16]T {
 }
 
 func joinRun(j Join, acc, v []float32, s float32) {
-	n := wideJoin(j, acc, v, s)
-	if n == 0 && hasSIMD {
+	n := 0
+	if hasSIMD {
 		n = len(acc) &^ 7
 		joinSIMD(j, acc[:n], v[:n], archsimd.BroadcastFloat32x8(s))
 	}

@@ -55,8 +55,8 @@ func layLine(below []float32, slope, lift float32, alpha []float32) {
 }
 
 func fade(below, own, alpha []float32) {
-	n := wideFade(below, own, alpha)
-	if n == 0 && hasSIMD {
+	n := 0
+	if hasSIMD {
 		n = len(alpha) &^ 7
 		under, over, a := geom.Eights(below[:n]), geom.Eights(own[:n]), geom.Eights(alpha[:n])
 		over, a = over[:len(under)], a[:len(under)]

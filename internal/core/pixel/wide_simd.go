@@ -24,20 +24,6 @@ func wideLayLine(below []float32, slope, lift float32, alpha []float32) int {
 	return n
 }
 
-func wideFade(below, own, alpha []float32) int {
-	if !hasWide {
-		return 0
-	}
-	n := len(alpha) &^ 15
-	under, over, a := sixteens(below[:n]), sixteens(own[:n]), sixteens(alpha[:n])
-	over, a = over[:len(under)], a[:len(under)]
-	for i := range under {
-		b := archsimd.LoadFloat32x16(&under[i])
-		archsimd.LoadFloat32x16(&over[i]).Sub(b).MulAdd(archsimd.LoadFloat32x16(&a[i]), b).Store(&under[i])
-	}
-	return n
-}
-
 func wideShape(v []float32, c *curve) int {
 	if !hasWide {
 		return 0
@@ -57,36 +43,6 @@ func wideShape(v []float32, c *curve) int {
 			t = t.Merge(one.Sub(t), lower)
 		}
 		sign.MulAdd(t, flip).Store(&run[i])
-	}
-	return n
-}
-
-func wideJoin(j Join, acc, v []float32, strength float32) int {
-	if !hasWide {
-		return 0
-	}
-	n := len(acc) &^ 15
-	zero, one, s := archsimd.BroadcastFloat32x16(0), archsimd.BroadcastFloat32x16(1), archsimd.BroadcastFloat32x16(strength)
-	below, own := sixteens(acc[:n]), sixteens(v[:n])
-	own = own[:len(below)]
-	for i := range below {
-		a, x := archsimd.LoadFloat32x16(&below[i]), archsimd.LoadFloat32x16(&own[i])
-		m := x
-		switch j { // the same for all, so foretold
-		case JoinAnd:
-			m = a.Mul(x)
-		case JoinOr:
-			m = a.Add(x).Sub(a.Mul(x))
-		case JoinPlus:
-			m = a.Add(x).Min(one)
-		case JoinMinus:
-			m = a.Sub(x).Max(zero)
-		case JoinHigher:
-			m = a.Max(x)
-		case JoinLower:
-			m = a.Min(x)
-		}
-		m.Sub(a).MulAdd(s, a).Store(&below[i])
 	}
 	return n
 }
