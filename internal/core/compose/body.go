@@ -241,17 +241,17 @@ func (b *Body) cloud(ctx context.Context, radius float32) (*cloud, error) {
 // keptSamples bounds the samples of all clouds that are kept, at about 40 bytes each.
 const keptSamples = 12_000_000
 
-// perRadius is how many points lie along a radius at the least; the next finer cloud has √2 times as many.
+// perRadius is how many points lie along a radius at the least; the next finer cloud has ⁴√2 times as many.
 const perRadius = 3
 
 // maxSamples bounds a cloud; on a body that is large against the radius its points get sparser.
 const maxSamples = 2_500_000
 
-// spacing is that of the cloud for a radius: a power of √2 in metres, so that few serve all.
+// spacing is that of the cloud for a radius: a power of ⁴√2 in metres, so that few serve all.
 func (b *Body) spacing(radius float32) float32 {
-	level := math.Floor(2 * math.Log2(float64(radius)/perRadius))
-	finest := math.Ceil(math.Log2(b.area / float64(b.samples)))
-	return float32(math.Exp2(max(level, finest) / 2))
+	level := math.Floor(4 * math.Log2(float64(radius)/perRadius))
+	finest := math.Ceil(2 * math.Log2(b.area/float64(b.samples)))
+	return float32(math.Exp2(max(level, finest) / 4))
 }
 
 // Close gives back what the cache keeps for the clouds.
