@@ -192,13 +192,14 @@ func (b *Body) ground(ctx context.Context, spots []spot, tiles []surface.Tile, w
 		g.in.need(of, len(spots))
 		feed := g.in.feed(of)
 		err = par.Blocks(ctx, len(list), 1, func(_, n, _ int) {
-			t := &tiles[list[n]]
+			t, read := &tiles[list[n]], between{feed: feed}
 			for i := int(t.From); i < int(t.To); i++ {
 				if s := spots[i]; b.setOf[s.tri] == int32(k) {
 					x, y := b.square(s)
-					feed.readAt(i, x, y)
+					read.at(i, x, y)
 				}
 			}
+			read.flush()
 		})
 	}
 	return g, err

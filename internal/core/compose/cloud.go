@@ -126,6 +126,13 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 func (b *Body) take(from, to int, step, spacing float32, origin geom.Vec3) (out []taken) {
 	m := b.model
 	var recent [256]int32 // one more than places in out
+	area := float32(0)
+	for t := from; t < to; t++ {
+		if b.setOf[t] >= 0 {
+			area += m.Area(t)
+		}
+	}
+	out = make([]taken, 0, int(1.5*area/(step*step))+len(recent)) // pieces are mostly not much smaller than a step
 	for t := from; t < to; t++ {
 		if b.setOf[t] < 0 {
 			continue

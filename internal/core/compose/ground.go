@@ -226,16 +226,62 @@ func (f *feed) read(i int, one func(m *bake.Map) float32, three func(m *bake.Map
 	}
 }
 
-// readAt puts what the maps hold at a place of the set's square, between texels. Maps are mostly of one size.
-func (f *feed) readAt(i int, x, y float32) {
-	c, size := bake.Quad{}, 0
-	at := func(m *bake.Map) *bake.Quad {
-		if m.Size != size {
-			c, size = bake.QuadAt(x, y, m.Size), m.Size
-		}
-		return &c
+// mapRun is how many places maps are read at in one go.
+const mapRun = 128
+
+// between reads maps at places between texels: one map after the other at a run of places, so that the processor, which waits
+// for texels that lie far apart, waits for many of them at once.
+type between struct {
+	*feed
+	n     int
+	place [mapRun]int
+	x, y  [mapRun]float32 // in the set's square
+	quads [mapRun]bake.Quad
+	size  int // of the maps that quads are for
+}
+
+// at has the maps read at a place of the set's square; they are once flush was called.
+func (r *between) at(i int, x, y float32) {
+	if r.n == mapRun {
+		r.flush()
 	}
-	f.read(i, func(m *bake.Map) float32 { return m.Read(at(m), 0) }, func(m *bake.Map) [3]float32 { return m.ReadThree(at(m)) })
+	r.place[r.n], r.x[r.n], r.y[r.n] = i, x, y
+	r.n++
+}
+
+func (r *between) flush() {
+	r.size = 0
+	places := r.place[:r.n]
+	directions := func(m *bake.Map, to *[3][]int16) {
+		quads := r.quadsOf(m)
+		for k, i := range places {
+			putDirection(to, i, m.ReadThree(&quads[k]))
+		}
+	}
+	if r.world != nil {
+		directions(r.world, &r.in.normal)
+	}
+	if r.local != nil {
+		directions(r.local, &r.in.base)
+	}
+	for k, m := range r.maps {
+		to, quads := r.planes[k], r.quadsOf(m)
+		for j, i := range places {
+			to[i] = uint16(m.Read(&quads[j], 0)*65535 + 0.5)
+		}
+	}
+	r.n = 0
+}
+
+// quadsOf finds the texels of a map; maps are mostly of one size.
+func (r *between) quadsOf(m *bake.Map) []bake.Quad {
+	if m.Size != r.size {
+		r.size = m.Size
+		for k := range r.n {
+			r.quads[k] = bake.QuadAt(r.x[k], r.y[k], m.Size)
+		}
+	}
+	return r.quads[:r.n]
 }
 
 // putDirection puts a direction whose components a map holds in 0–1.

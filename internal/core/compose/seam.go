@@ -58,17 +58,19 @@ func (c *Canvas) findSeams(ctx context.Context, maps map[string]*bake.Map, top, 
 	return par.Blocks(ctx, len(tiles), 1, func(_, t, _ int) {
 		from := int(tiles[t].From)
 		var place []geom.Vec3
+		read := between{feed: feed}
 		for k, at := range rims[t].spots {
 			c.rim.tri[from+k] = at.tri % int32(b.own)
 			place = append(place, b.fold(b.at(at)))
 			putVector(&in.normal, from+k, b.normal(at))
 			if b.setOf[at.tri] == b.setOf[c.tri[rims[t].from[k]]] {
 				x, y := b.square(at)
-				feed.readAt(from+k, x, y)
+				read.at(from+k, x, y)
 			} else {
 				c.goOn(from+k, rims[t].from[k], rims[t].back[k])
 			}
 		}
+		read.flush()
 		in.place(t, from, place, 2*surface.TileSize*c.pitch)
 	})
 }

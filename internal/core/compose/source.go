@@ -445,6 +445,9 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 		var got [4][]float32
 		for from, side := range [3][]float32{b.NY, b.NX, b.NZ} {
 			share, at, m := shares[from], k.open[:n], 0
+			if pixel.Same(share, 0) == n {
+				continue
+			}
 			for i, w := range share {
 				at[m] = uint16(i)
 				if w > 0 {
@@ -459,6 +462,12 @@ func (s *source) channels(k *scratch, g *ground, t, n int, read *[4][]float32) {
 			p.ReadRun(u[:m], v[:m], lod, &got)
 			for c := range p.Channels {
 				to, own := read[c], got[c]
+				if m == n {
+					for i, x := range share {
+						to[i] += own[i] * x
+					}
+					continue
+				}
 				for j, i := range at {
 					to[i] += own[j] * share[i]
 				}
@@ -472,7 +481,7 @@ func (l *laying) levelOn(p *picture.Picture, g *ground, set int32) float32 {
 	return p.Level(l.perSquare * g.pitch * g.body.density(set, l.channel))
 }
 
-// planes is plane for some places of a block.
+// planes is plane for some places of a block, or for all when at lists as many.
 func (l *laying) planes(b *field.Block, from int, side []float32, at []uint16, u, v []float32) {
 	across, along := [3][]float32{b.X, b.Z, b.X}[from], [3][]float32{b.Z, b.Y, b.Y}[from]
 	// By whether it is seen from the front or from behind.
@@ -482,15 +491,31 @@ func (l *laying) planes(b *field.Block, from int, side []float32, at []uint16, u
 	if l.mirror {
 		mirror = -1
 	}
+	var by [2][4]float32
+	for k, sign := range signs {
+		x, y := sign[0]*mirror, sign[1]
+		by[k] = [4]float32{x * c, y * s, -x * s * tall, y * c * tall}
+	}
 	across, along, side = across[:len(side)], along[:len(side)], side[:len(side)]
 	u, v = u[:len(at)], v[:len(at)]
-	for j, i := range at {
-		sign := &signs[0]
-		if side[i] < 0 {
-			sign = &signs[1]
+	if len(at) == len(side) && !slices.ContainsFunc(side, func(x float32) bool { return x < 0 != (side[0] < 0) }) {
+		k := by[0]
+		if side[0] < 0 {
+			k = by[1]
 		}
-		x, y := across[i]*sign[0]*mirror, along[i]*sign[1]
-		u[j], v[j] = x*c+y*s-l.u, (y*c-x*s)*tall-l.v
+		for i, x := range across {
+			y := along[i]
+			u[i], v[i] = x*k[0]+y*k[1]-l.u, x*k[2]+y*k[3]-l.v
+		}
+		return
+	}
+	for j, i := range at {
+		k := &by[0]
+		if side[i] < 0 {
+			k = &by[1]
+		}
+		x, y := across[i], along[i]
+		u[j], v[j] = x*k[0]+y*k[1]-l.u, x*k[2]+y*k[3]-l.v
 	}
 }
 

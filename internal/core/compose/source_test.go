@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"crust/internal/core/bake"
+	"crust/internal/core/field"
+	"crust/internal/core/geom"
 	"crust/internal/core/imgfile"
 	"crust/internal/core/picture"
 	"crust/internal/core/pixel"
@@ -145,6 +147,42 @@ func boxOf(x, y, z, rim float32) [3]float32 {
 	w := [3][]float32{{0}, {0}, {0}}
 	boxed([]float32{x}, []float32{y}, []float32{z}, rim, &w)
 	return [3]float32{w[0][0], w[1][0], w[2][0]}
+}
+
+// Places of a block lie on each plane where the mapping of a single place says, seen from before, from behind, or some from either side,
+// whether all of them are asked for or some.
+func TestPlacesOfABlockLieWhereEachDoes(t *testing.T) {
+	sin, cos := math.Sincos(0.4)
+	for name, side := range map[string]func(i int) float32{
+		"before": func(int) float32 { return 0.7 },
+		"behind": func(int) float32 { return -0.7 },
+		"either": func(i int) float32 { return float32(i%3) - 0.5 },
+	} {
+		b, sides := new(field.Block), make([]float32, 37)
+		for i := range sides {
+			b.X, b.Y, b.Z = append(b.X, float32(i)*0.13), append(b.Y, float32(i*i%17)*0.07-0.4), append(b.Z, 2-float32(i)*0.11)
+			sides[i] = side(i)
+		}
+		for from := range 3 {
+			for _, mirror := range []bool{false, true} {
+				l := &laying{size: 0.3, u: 0.2, v: -0.6, sin: float32(sin), cos: float32(cos), mirror: mirror, tall: 1.7}
+				for _, step := range []int{1, 2} {
+					var at []uint16
+					for i := 0; i < len(sides); i += step {
+						at = append(at, uint16(i))
+					}
+					u, v := make([]float32, len(sides)), make([]float32, len(sides))
+					l.planes(b, from, sides, at, u, v)
+					for j, i := range at {
+						x, y := l.plane(from, geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, sides[i])
+						if math.Abs(float64(u[j]-x)) > 1e-5 || math.Abs(float64(v[j]-y)) > 1e-5 {
+							t.Fatalf("seen from %s on plane %d, mirrored %v: place %d lies at (%g, %g), want (%g, %g)", name, from, mirror, i, u[j], v[j], x, y)
+						}
+					}
+				}
+			}
+		}
+	}
 }
 
 // A field goes through a ramp of colours, straight between its stops; a baked map does too, or gives numbers.

@@ -26,6 +26,14 @@ func Noise(x, y, z []float32, size, octaves, rough float32, seed uint32, out []f
 	})
 }
 
+// mean is a run of what noise goes round.
+var mean = func() (out [32]float32) {
+	for i := range out {
+		out[i] = 0.5
+	}
+	return out
+}()
+
 // sumOctaves has octaves added to out by their number, how much finer than the first they are, and their weight.
 func sumOctaves(octaves, rough float32, out []float32, add func(o int, finer, amp float32)) {
 	n := min(maxOctaves, max(1, int(octaves+0.5)))
@@ -36,8 +44,8 @@ func sumOctaves(octaves, rough float32, out []float32, add func(o int, finer, am
 	}
 	// The sum has a standard deviation near 0.27 of its reach; 0.75 uses the range well.
 	amp = 0.75 / total
-	for i := range out {
-		out[i] = 0.5
+	for n := copy(out, mean[:]); n > 0 && n < len(out); n *= 2 {
+		copy(out[n:], out[:n])
 	}
 	finer := float32(1)
 	for o := range n {

@@ -4,6 +4,7 @@ package field
 
 import (
 	"simd/archsimd"
+	"sync"
 	"unsafe"
 
 	"crust/internal/core/geom"
@@ -24,8 +25,8 @@ func octave(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out 
 	n := 0
 	switch {
 	case hasWide:
-		n = len(out) &^ 15
-		octaveWide(x[:n], y[:n], z[:n], freq, amp, seed, r, out[:n])
+		octaveWide(x, y, z, freq, amp, seed, r, out)
+		return
 	case hasSIMD:
 		n = len(out) &^ 7
 		octaveSIMD(x[:n], y[:n], z[:n], freq, amp, seed, r, out[:n])
@@ -62,15 +63,29 @@ func octavePlaces(x, y, z *float32, n int, k *octaveNumbers, to *float32)
 //go:noescape
 func octaveCorners(out *float32, n int, k *octaveNumbers, from *float32)
 
+// lattices are used again, since clearing one takes as long as some points do.
+var lattices = sync.Pool{New: func() any { return new(lattice) }}
+
 func octaveWide(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
 	k := octaveNumbers{freq, *r, amp, [3]uint32{hashX, hashY, hashZ}, seed, 6, -15, 10, 1, 1 << 31, hashM}
-	var l lattice
-	at := &l[-uintptr(unsafe.Pointer(&l))%64/4]
-	for i := 0; i < len(out); i += latticeRun {
-		n := min(latticeRun, len(out)-i)
+	l := lattices.Get().(*lattice)
+	at := &l[-uintptr(unsafe.Pointer(l))%64/4]
+	whole := len(out) &^ 15
+	for i := 0; i < whole; i += latticeRun {
+		n := min(latticeRun, whole-i)
 		octavePlaces(&x[i], &y[i], &z[i], n, &k, at)
 		octaveCorners(&out[i], n, &k, at)
 	}
+	if whole < len(out) {
+		var last [4][16]float32
+		for i, from := range [4][]float32{x, y, z, out} {
+			copy(last[i][:], from[whole:len(out)])
+		}
+		octavePlaces(&last[0][0], &last[1][0], &last[2][0], 16, &k, at)
+		octaveCorners(&last[3][0], 16, &k, at)
+		copy(out[whole:], last[3][:])
+	}
+	lattices.Put(l)
 }
 
 func octaveSIMD(x, y, z []float32, freq, amp float32, seed uint32, r *rotation, out []float32) {
