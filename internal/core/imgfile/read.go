@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"image/color"
 	"image/jpeg"
 	"image/png"
 	"path"
@@ -226,29 +227,47 @@ func fromImage(img image.Image) *Picture {
 		if _, ok := img.(*image.RGBA64); ok {
 			p.Bits = 16
 		}
-		p.Whole = make([]uint16, 3*w*h)
+		if m, ok := img.(interface{ Opaque() bool }); ok && !m.Opaque() {
+			p.Channels = 4
+		}
+		p.Whole = make([]uint16, p.Channels*w*h)
 		at := 0
 		for y := range h {
 			for x := range w {
-				r, g, bl, _ := img.At(b.Min.X+x, b.Min.Y+y).RGBA()
-				p.Whole[at], p.Whole[at+1], p.Whole[at+2] = uint16(r), uint16(g), uint16(bl)
-				at += 3
+				v := straight(img.At(b.Min.X+x, b.Min.Y+y))
+				at += copy(p.Whole[at:], v[:p.Channels])
 			}
 		}
 	}
 	return p
 }
 
-// paletted looks colours up; a palette of greys makes a grey picture.
+// straight is a colour whose alpha is not multiplied into it.
+func straight(c color.Color) [4]uint16 {
+	if r, g, b, a := c.RGBA(); a == 0xffff {
+		return [4]uint16{uint16(r), uint16(g), uint16(b), uint16(a)}
+	}
+	if v, ok := c.(color.NRGBA); ok { // which keeps the colour of what is wholly clear
+		return [4]uint16{uint16(v.R) * 257, uint16(v.G) * 257, uint16(v.B) * 257, uint16(v.A) * 257}
+	}
+	v := color.NRGBA64Model.Convert(c).(color.NRGBA64)
+	return [4]uint16{v.R, v.G, v.B, v.A}
+}
+
+// paletted looks colours up; a palette of greys makes a grey picture, and one with clear colours keeps their alpha.
 func paletted(p *Picture, m *image.Paletted) {
-	colours := make([][3]uint16, 256)
-	p.Channels = 1
+	colours := make([][4]uint16, 256)
+	grey, clear := true, false
 	for i, c := range m.Palette {
-		r, g, b, _ := c.RGBA()
-		colours[i] = [3]uint16{uint16(r), uint16(g), uint16(b)}
-		if r != g || g != b {
-			p.Channels = 3
-		}
+		v := straight(c)
+		colours[i] = v
+		grey, clear = grey && v[0] == v[1] && v[1] == v[2], clear || v[3] != 0xffff
+	}
+	switch {
+	case clear:
+		p.Channels = 4
+	case grey:
+		p.Channels = 1
 	}
 	p.Whole = make([]uint16, p.Channels*p.Width*p.Height)
 	for y := range p.Height {

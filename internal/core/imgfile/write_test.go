@@ -3,12 +3,16 @@ package imgfile
 import (
 	"bytes"
 	"encoding/binary"
+	"image"
+	"image/color"
 	"image/jpeg"
+	"image/png"
 	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 
@@ -242,6 +246,56 @@ func TestPalettesAreReadAsTheirColours(t *testing.T) {
 		p := i / 3
 		if want := uint16(im.Palette[(p%9+p/9)%3][i%3]) * 257; v != want {
 			t.Fatalf("sample %d is %d, want %d", i, v, want)
+		}
+	}
+}
+
+// Alpha is read from wherever a file has it, and the colour under it as it was before it was multiplied in: a palette's clear colours
+// (PNG §11.3.2.1), alpha associated with colours (TIFF 6.0, ExtraSamples 1) and not. image/png and ImageMagick write the files.
+func TestAlphaIsReadFromEveryKindOfFile(t *testing.T) {
+	dir := t.TempDir()
+	area := image.Rect(0, 0, 12, 9)
+	im, few := image.NewNRGBA(area), image.NewPaletted(area, nil)
+	for i := range 12 * 9 {
+		c := color.NRGBA{R: uint8(i % 4 * 60), G: 200, B: 90, A: []uint8{255, 128, 51}[i/5%3]}
+		im.SetNRGBA(i%12, i/12, c)
+		at := slices.Index(few.Palette, color.Color(c))
+		if at < 0 {
+			at, few.Palette = len(few.Palette), append(few.Palette, c)
+		}
+		few.Pix[i] = uint8(at)
+	}
+	for name, im := range map[string]image.Image{"colours.png": im, "palette.png": few} {
+		var b bytes.Buffer
+		if err := png.Encode(&b, im); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), b.Bytes(), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, as := range map[string]string{"palette.png": "", "colours.png": "", "associated.tif": "associated", "unassociated.tif": "unassociated"} {
+		file := filepath.Join(dir, name)
+		if as != "" {
+			if out, err := exec.Command("convert", filepath.Join(dir, "colours.png"), "-define", "tiff:alpha="+as, file).CombinedOutput(); err != nil {
+				t.Fatalf("ImageMagick, which ./run test installs: %v: %s", err, out)
+			}
+		}
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := Read(file, data)
+		if err != nil || p.Channels != 4 {
+			t.Errorf("%s: %d channels, %v; want 4", name, p.Channels, err)
+			continue
+		}
+		for i, v := range im.Pix {
+			// Associated colours of 8 bits are as coarse as their alpha leaves them.
+			if far := math.Abs(float64(p.At(i))*255 - float64(v)); far > 3 || as != "associated" && far > 0.01 {
+				t.Errorf("%s: sample %d is %.1f, want %d", name, i, p.At(i)*255, v)
+				break
+			}
 		}
 	}
 }
