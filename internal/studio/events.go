@@ -132,7 +132,7 @@ func (a *Asset) stateEvent() Event {
 	diag := float64(b.Diagonal())
 	e := Event{"t": "state", "id": a.ID, "name": a.name, "split": a.split, "size": a.size, "working": a.working(), "model": a.modelName, "sets": sets,
 		"triangles": len(a.model.Tris), "parts": a.model.Parts, "bounds": size.Array(), "floor": b.Min.Y, "low": b.Min.Array(), "high": a.highs, "hasUV": a.model.HasUV,
-		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "notes": a.model.Notes,
+		"settings": a.settings, "cells": a.cells(bake.Kinds), "companions": a.cells(bake.Companions), "suggested": Event{"radius": diag * bake.DefaultRadius, "deep": diag * bake.DefaultDeep}, "fit": strata.Fit(diag), "notes": a.model.Notes,
 		"intake": a.intake, "layoutSeconds": layout.Foretell(a.model), "channels": channels, "modelVersion": a.modelVersion}
 	if q := a.model.Square; q != nil {
 		e["repeats"] = Event{"u": q.U.Array(), "v": q.V.Array()}

@@ -236,6 +236,7 @@ func (a *Asset) apply(e strata.Edit) (next *strata.Document, label, layer string
 		next, label, err = a.returnTo(e.To)
 		return next, label, "", err
 	}
+	e.Size = float64(a.model.Bounds().Diagonal())
 	now := *a.doc // Apply replaces what it changes
 	label, layer, err = now.Apply(e)
 	return &now, label, layer, err

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"image"
 	"image/color"
 	"image/png"
@@ -9,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/go-rod/rod/lib/input"
+
+	"crust/internal/core/mesh"
 )
 
 // painted writes a PNG.
@@ -30,6 +33,28 @@ func painted(t *testing.T, dir, name string, at func(x, y int) color.Color) stri
 		t.Fatal(err)
 	}
 	return file
+}
+
+// On a bead of 3 cm a clause, a picture and a field that come anew are as small as the bead asks for.
+func TestFirstLengthsGoByTheModelOnThePage(t *testing.T) {
+	m := mesh.Sphere(16, 8, 0.015, [3]float64{0, 0.015, 0})
+	var b bytes.Buffer
+	if err := mesh.WriteGLB(&b, m, mesh.GLBOptions{Materials: []mesh.GLBMaterial{{Name: "bead"}}, MaterialOf: func(int) int { return 0 }}); err != nil {
+		t.Fatal(err)
+	}
+	r := withModel(t, "bead.glb", b.Bytes())
+	r.click(`#chain [data-add="noise"]`)
+	r.until(`crust.layer().where[0]?.kind === 'noise' && document.querySelector('#chain input[data-key="size"]')`)
+	if got := r.eval(`document.querySelector('#chain input[data-key="size"]').value`); got != "1.6 mm" {
+		t.Errorf("on a bead of 3 cm noise begins at %s, want 1.6 mm", got)
+	}
+	r.page.MustElement("#material-file").MustSetFiles(painted(t, t.TempDir(), "dots.png", func(x, y int) color.Color { return color.Gray{uint8(x * y)} }))
+	r.until(`crust.layer()?.what.colour.source?.lay.size === 0.02`)
+	r.click(`[data-source="colour"]`)
+	r.click(`#source-sheet [data-kind="field"]`)
+	r.until(`crust.layer().what.colour.source.field?.params.size === 0.0016`)
+	r.click(`#source-sheet [data-kind="picture"]`)
+	r.until(`crust.layer().what.colour.source.lay?.size === 0.02`)
 }
 
 // A coat of pictures, told apart by their names; how they are laid, a field through a ramp, a baked map and an adjustment, by

@@ -74,6 +74,7 @@ type Param struct {
 	Maps    []string `json:"-"`                 // baked maps that the choices read
 	When    []int    `json:"when,omitempty"`    // it counts where the kind's first parameter is one of these; nil always
 	Pick    string   `json:"pick,omitempty"`    // the place or direction, picked on the model, that it is a part of
+	Fits    bool     `json:"fits,omitempty"`    // it begins at the default times strata.Fit of the model
 }
 
 // Kind is one kind of clause: adding an entry to Kinds adds it everywhere.
@@ -204,7 +205,7 @@ var Kinds = []Kind{
 		}, Words: say("in shelter", "out of shelter")},
 	{Name: "noise", Label: "Noise", Warps: true, Free: true, Dear: true, Needs: NeedPlace | NeedPart, Icon: "grain", Help: "clouds, flakes, cracks, scratches and other irregular forms in space, without seams",
 		Params: []Param{
-			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true},
+			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.08, Log: true, Fits: true},
 			{Name: "detail", Label: "detail", Min: 1, Max: maxOctaves, Default: 5, Whole: true},
 			{Name: "rough", Label: "rough", Min: 0.1, Max: 0.95, Default: 0.55},
 			{Name: "form", Label: "form", Min: 0, Max: float64(len(forms) - 1), Default: 0, Whole: true, Choices: namesOf(forms, func(f form) string { return f.name })},
@@ -224,7 +225,7 @@ var Kinds = []Kind{
 	{Name: "pattern", Label: "Pattern", Warps: true, Free: true, Needs: NeedPlace | NeedNormal, Icon: "layout-grid", Help: "a figure that repeats: stripes, blocks, planks, rows of rivets and others", Reads: []string{"world-normal"},
 		Params: []Param{
 			{Name: "form", Label: "form", Max: float64(len(motifs) - 1), Whole: true, Choices: namesOf(motifs, func(m motif) string { return m.name })},
-			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.1, Log: true},
+			{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 20, Default: 0.1, Log: true, Fits: true},
 			{Name: "gap", Label: "gap", Max: 0.95, Default: 0.1},
 			{Name: "jitter", Label: "jitter", Max: 1},
 			{Name: "turn", Label: "turn", Unit: "°", Min: -180, Max: 180},
@@ -275,7 +276,7 @@ var Kinds = []Kind{
 		Params: slices.Concat([]Param{
 			{Name: "toward", Label: "toward", Min: 0, Max: reachRound, Default: 0, Whole: true, Choices: append(slices.Clone(directions), "between places", "round a place")},
 			{Name: "from", Label: "full at", Unit: "m", Min: -1000, Max: 1000, Default: 0, When: []int{0, 1, 2, 3, 4, 5, reachRound}},
-			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4, When: []int{0, 1, 2, 3, 4, 5, reachRound}},
+			{Name: "to", Label: "none at", Unit: "m", Min: -1000, Max: 1000, Default: 0.4, When: []int{0, 1, 2, 3, 4, 5, reachRound}, Fits: true},
 		}, picked("place", -1000, 1000, "m", false, reachBetween, reachRound), picked("end", -1000, 1000, "m", true, reachBetween)),
 		Fill: func(b *Block, p []float64, _ []bool, out []float32) {
 			if p[0] >= reachBetween {
@@ -303,7 +304,7 @@ var Kinds = []Kind{
 	{Name: "relief", Label: "Relief", Needs: NeedHeight, Icon: "wave-sine", Help: "the shape that layers below lay down: its edges, crevices or height", Layers: true,
 		Params: []Param{
 			{Name: "form", Label: "form", Max: 4, Whole: true, Choices: []string{"edges", "crevices", "height", "above", "below"}},
-			{Name: "radius", Label: "radius", Unit: "m", Min: 0.0005, Max: 20, Default: 0.02, Log: true},
+			{Name: "radius", Label: "radius", Unit: "m", Min: 0.0005, Max: 20, Default: 0.02, Log: true, Fits: true},
 			{Name: "depth", Label: "depth", Unit: "m", Min: 0.00001, Max: 0.1, Default: 0.0005, Log: true},
 			{Name: "level", Label: "level", Unit: "m", Min: -0.05, Max: 0.05},
 			{Name: "of", Label: "of", Max: 2, Whole: true, Choices: []string{"all below", "only", "all but"}},
@@ -387,8 +388,8 @@ var Kinds = []Kind{
 	{Name: "runoff", Label: "Runoff", Needs: NeedRuns, Icon: "droplets", Help: "stains that drops leave as they run down the surface from where they are let go", Layer: true, Strokes: true, Join: "or",
 		Params: []Param{
 			{Name: "from", Label: "from", Max: 2, Whole: true, Choices: []string{"edges", "a layer", "painted"}},
-			{Name: "length", Label: "length", Unit: "m", Min: 0.002, Max: 20, Default: 0.3, Log: true},
-			{Name: "width", Label: "width", Unit: "m", Min: 0.0005, Max: 1, Default: 0.008, Log: true},
+			{Name: "length", Label: "length", Unit: "m", Min: 0.002, Max: 20, Default: 0.3, Log: true, Fits: true},
+			{Name: "width", Label: "width", Unit: "m", Min: 0.0005, Max: 1, Default: 0.008, Log: true, Fits: true},
 			{Name: "amount", Label: "drops a m²", Min: 1, Max: 100000, Default: 3000, Log: true},
 			{Name: "wander", Label: "wander", Max: 1, Default: 0.15},
 			{Name: "seed", Label: "seed", Max: 9999, Default: 1, Whole: true},

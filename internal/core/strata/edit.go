@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"crust/internal/core/field"
 	"crust/internal/core/light"
 )
 
@@ -26,6 +27,7 @@ type Edit struct {
 	Dials   map[string]float64 `json:"dials,omitempty"`
 	Strokes Strokes            `json:"strokes,omitempty"` // that it is about
 	With    Strokes            `json:"with,omitempty"`    // stroke.change: those in their place
+	Size    float64            `json:"-"`                 // of the model, its diagonal in metres; 0 where no length goes by it
 	// Targets are sets that a finish is laid on; none means all.
 	Targets []string `json:"targets,omitempty"`
 }
@@ -231,6 +233,12 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 		c, err := d.NewClause(e.Kind)
 		if err != nil {
 			return "", "", err
+		}
+		k, _ := field.KindOf(e.Kind)
+		for i := range k.Params {
+			if p := &k.Params[i]; p.Fits {
+				c.Params[p.Name] = First(p, Fit(e.Size))
+			}
 		}
 		l.Where = append(l.Where, c)
 		return "Add " + e.Kind + " to " + l.Name, l.ID, nil

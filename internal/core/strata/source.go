@@ -59,7 +59,7 @@ const (
 // Laying lists how a picture is laid.
 var Laying = []field.Param{
 	{Name: "by", Label: "laid", Default: ByBox, Max: 2, Whole: true, Choices: []string{"by UV", "by box", "by plane"}},
-	{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 100, Default: 1, Log: true},
+	{Name: "size", Label: "size", Unit: "m", Min: 0.001, Max: 100, Default: 1, Log: true, Fits: true},
 	{Name: "channel", Label: "UV channel", Max: 6, Whole: true, Choices: []string{"in use", "1", "2", "3", "4", "5", "6"}},
 	{Name: "repeats", Label: "repeats", Min: 1, Max: 100, Default: 1, Whole: true},
 	{Name: "from", Label: "from", Max: 2, Whole: true, Default: 0, Choices: []string{"above", "the side", "the front"}},

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -262,6 +263,37 @@ func (d *Document) NewClause(kind string) (Clause, error) {
 		c.Params[p.Name] = p.Default
 	}
 	return c, nil
+}
+
+// suits is the diagonal of a model, in metres, that defaults of lengths suit.
+const suits = 2.5
+
+// Fit is how much longer than their defaults the lengths of new clauses and pictures are on a model, by its diagonal in metres: 1 up
+// to three times as large or small as the defaults suit, and 1, 2 or 5 times a power of ten beyond, so that what is new shows on
+// a coin as on a ship.
+func Fit(diagonal float64) float64 {
+	by := diagonal / suits
+	if !(by > 0) || by > 1./3 && by < 3 {
+		return 1
+	}
+	ten := math.Pow(10, math.Floor(math.Log10(by)))
+	near := ten
+	for _, x := range []float64{2 * ten, 5 * ten, 10 * ten} {
+		if math.Abs(math.Log(by/x)) < math.Abs(math.Log(by/near)) {
+			near = x
+		}
+	}
+	return near
+}
+
+// First is what a length that fits begins at, to three digits.
+func First(p *field.Param, fit float64) float64 {
+	v := p.Default * fit
+	if v != 0 {
+		ten := math.Pow(10, 2-math.Floor(math.Log10(math.Abs(v))))
+		v = math.Round(v*ten) / ten
+	}
+	return min(p.Max, max(p.Min, v))
 }
 
 // Mark gives a mark that no layer or clause of the document has had.

@@ -285,3 +285,25 @@ func TestColoursAreReadAsHex(t *testing.T) {
 		}
 	}
 }
+
+// What is new shows on a coin as on a ship: lengths go by the model, in steps of 1, 2 and 5 (common practice), and stay as they are on models of about a metre to some metres. What a length is against others, as the depth
+// of relief against heights, does not.
+func TestFirstLengthsGoByTheModel(t *testing.T) {
+	for _, k := range []struct{ size, noise, none float64 }{{0, 0.08, 0.4}, {0.05, 0.0016, 0.008}, {0.31, 0.008, 0.04}, {0.9, 0.08, 0.4}, {2.4, 0.08, 0.4}, {7, 0.08, 0.4}, {13, 0.4, 2}, {200, 8, 40}, {1e5, 20, 1000}, {1e-4, 0.001, 2e-5}} {
+		d := new(Document)
+		_, l := apply(t, d, Edit{Do: "add"})
+		for _, kind := range []string{"noise", "reach", "relief"} {
+			apply(t, d, Edit{Do: "clause.add", Layer: l, Kind: kind, Size: k.size})
+		}
+		where := d.Layers[0].Where
+		if got := where[0].Params["size"]; got != k.noise {
+			t.Errorf("on a model of %g m noise begins at %g m, want %g", k.size, got, k.noise)
+		}
+		if got := where[1].Params["to"]; got != k.none {
+			t.Errorf("on a model of %g m reach ends at %g m, want %g", k.size, got, k.none)
+		}
+		if got := where[2].Params["depth"]; got != 0.0005 {
+			t.Errorf("on a model of %g m relief is %g m deep, want 0.0005", k.size, got)
+		}
+	}
+}

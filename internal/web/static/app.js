@@ -249,6 +249,9 @@ class App {
     }
   }
 
+  /** What a parameter begins at: lengths of some go by the model's size, see strata.First. */
+  first(p) { return p.fits ? Math.min(p.max, Math.max(p.min, +(p.default * this.state.fit).toPrecision(3))) : p.default; }
+
   /** Shows an edit without keeping it, while a control is dragged. */
   live(edit) {
     // Where the person looks is asked for when a drag begins, not at each of its steps.

@@ -293,7 +293,7 @@ export class Bench {
     box.classList.toggle('roomy', !!kind.layers || !!kind.layer || !!kind.ids);
     box.classList.toggle('long', (kind.params || []).length > 5);
     const first = kind.params?.[0], choice = first && (c.params?.[first.name] ?? first.default), counts = p => !p.when || p.when.includes(choice);
-    for (const p of kind.params || []) if (counts(p) && !p.pick) box.append(value({ ...p, figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
+    for (const p of kind.params || []) if (counts(p) && !p.pick) box.append(value({ ...p, default: this.app.first(p), figures: 3, value: c.params?.[p.name] ?? p.default, ...send('params.' + p.name) }));
     for (const pick of new Set((kind.params || []).filter(counts).map(p => p.pick).filter(Boolean))) box.append(this.pickPlace(l, c, pick));
     if (kind.parts) box.append(this.parts(l, c));
     if (kind.layers && c.params.of) box.append(this.layers(l, c));

@@ -62,16 +62,21 @@ export class Sources {
   /** A source of a kind with its defaults. */
   fresh(kind, now) {
     const s = { kind, low: 0, high: now.channel && now.channel.name !== 'height' ? 1 : now.channel ? 0.5 : 1 };
-    if (kind === 'picture') { s.picture = this.app.state.pictures.at(-1)?.mark || ''; s.lay = {}; }
+    if (kind === 'picture') { s.picture = this.app.state.pictures.at(-1)?.mark || ''; s.lay = this.lay(); }
     if (kind === 'map') s.map = 'ao';
     if (kind === 'field') s.field = this.field('noise');
     if (now.colour && kind !== 'picture') s.ramp = RAMP;
     return s;
   }
 
+  /** How a picture is laid that comes anew: its length by the model. */
+  lay() {
+    return Object.fromEntries(this.app.tables.laying.filter(p => p.fits && this.app.first(p) !== p.default).map(p => [p.name, this.app.first(p)]));
+  }
+
   field(kind) {
     const k = this.app.tables.clauses.find(c => c.name === kind);
-    return { id: '', kind, join: 'and', params: Object.fromEntries(k.params.map(p => [p.name, p.default])), shape: { low: 0.2, high: 0.8, balance: 0.5, contrast: 0, invert: false, strength: 1 } };
+    return { id: '', kind, join: 'and', params: Object.fromEntries(k.params.map(p => [p.name, this.app.first(p)])), shape: { low: 0.2, high: 0.8, balance: 0.5, contrast: 0, invert: false, strength: 1 } };
   }
 
   render() {
@@ -122,7 +127,7 @@ export class Sources {
 
   number(p, v, now, put) {
     const send = f => x => f(put(x));
-    return value({ ...p, value: v ?? p.default, figures: 3, live: send(now.live), commit: send(now.commit) });
+    return value({ ...p, default: this.app.first(p), value: v ?? p.default, figures: 3, live: send(now.live), commit: send(now.commit) });
   }
 
   picture(now) {
@@ -225,7 +230,7 @@ export class Sources {
       const c = channels.find(k => k.name === (p.channel || 'colour'));
       if (!c || what[c.name].on) { left.push(p.name); continue; }
       const ends = c.sources ? { of: this.app.tables.normalOf[p.inverted ? 1 : 0], low: 0, high: 1 } : { low: p.inverted ? 1 : 0, high: p.inverted ? 0 : 1 };
-      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: {}, ...ends } };
+      what[c.name] = { ...what[c.name], on: true, source: { kind: 'picture', picture: p.mark, lay: this.lay(), ...ends } };
     }
     const name = added.pictures[0].name.replace(/\.[^.]*$/, '').replace(/[_-]?(base_?colou?r|colou?r|albedo|diffuse|roughness|rough|metal(lic|ness)?|height|displacement|normal(gl|dx)?|ao|occlusion|emissi(ve|on)|opacity|alpha|gloss(iness)?)$/i, '') || 'Material';
     await this.app.edit({ do: 'paste', layer: this.app.chosen || undefined, value: { layers: [{ id: 'x', name: name.slice(0, 80), opacity: 1, what, where: [] }] } });
