@@ -145,6 +145,9 @@ func jpegSize(data []byte) (int, int, error) {
 	if err != nil {
 		return 0, 0, damaged(err)
 	}
+	if lying(orientation(data)) {
+		return c.Height, c.Width, nil
+	}
 	return c.Width, c.Height, nil
 }
 
@@ -160,7 +163,9 @@ func readJPEG(data []byte) (*Picture, error) {
 	if err != nil {
 		return nil, damaged(err)
 	}
-	return fromImage(img), nil
+	p := fromImage(img)
+	p.orient(orientation(data))
+	return p, nil
 }
 
 func tiffSize(data []byte) (int, int, error) {

@@ -301,6 +301,7 @@ func FuzzRead(f *testing.F) {
 		f.Add(uint8(0), d)
 	}
 	f.Add(uint8(4), []byte("#?RADIANCE\n\n-Y 1 +X 8\n\x02\x02\x00\x08\x88\x01\x88\x01\x88\x01\x88\x80"))
+	f.Add(uint8(3), photo(f, 6, binary.BigEndian, "MM"))
 	names := []string{"a.exr", "a.tga", "a.tif", "a.jpg", "a.hdr"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {
 		name := names[int(kind)%len(names)]
