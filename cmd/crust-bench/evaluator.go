@@ -151,6 +151,7 @@ func oneNoise() map[string]any {
 // dragNoise drags the size of a layer's third clause.
 func (e *evaluator) dragNoise(l *strata.Layer) map[string]any {
 	e.settle(l.ID)
+	profileFromHere()
 	first, full := math.Inf(1), math.Inf(1)
 	for turn := range 5 {
 		l.Where[2].Params["size"] = 0.05 + 0.003*float64(turn)
