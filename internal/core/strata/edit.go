@@ -68,6 +68,7 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 			return addBrushwork(d, e)
 		}
 		l := d.NewLayer(d.freeName("Coat"))
+		l.What.Colour.Hex = d.freeColour()
 		if err := d.insert(e.Layer, l); err != nil {
 			return "", "", err
 		}
@@ -279,9 +280,24 @@ var edits = map[string]func(d *Document, e Edit) (label, layer string, err error
 	},
 }
 
+// firstColours are what coats begin with: muted, within the range of plain surfaces, and unlike each other, so that what is added is
+// seen before a colour is chosen.
+var firstColours = []string{"#8a8a86", "#7d5a44", "#5b6f78", "#b3a98c", "#67734f", "#93503e", "#46586c", "#a3875a"}
+
+// freeColour is the first of them that no layer lays down, or one in turn when all are in use.
+func (d *Document) freeColour() string {
+	for _, hex := range firstColours {
+		if !slices.ContainsFunc(d.Layers, func(l Layer) bool { return !l.Group && l.What.Colour.Hex == hex }) {
+			return hex
+		}
+	}
+	return firstColours[len(d.Layers)%len(firstColours)]
+}
+
 // addBrushwork adds a layer that shows where it is painted.
 func addBrushwork(d *Document, e Edit) (string, string, error) {
 	l := d.NewLayer(d.freeName("Brushwork"))
+	l.What.Colour.Hex = d.freeColour()
 	c, err := d.NewClause("brush")
 	if err != nil {
 		return "", "", err

@@ -307,3 +307,38 @@ func TestFirstLengthsGoByTheModel(t *testing.T) {
 		}
 	}
 }
+
+// What is added is seen on what lies below, coats as brushwork, before a colour is chosen for it: its own is 20 of 255 or more away from
+// each other's, and like those of plain surfaces (30–240 in sRGB, common practice).
+func TestWhatIsAddedHasAColourOfItsOwn(t *testing.T) {
+	d := new(Document)
+	for n := range len(firstColours) + 3 {
+		kind := ""
+		if n%3 == 2 {
+			kind = "brush"
+		}
+		apply(t, d, Edit{Do: "add", Kind: kind})
+	}
+	var seen [][3]float32
+	for i, l := range d.Layers {
+		rgb, err := ParseHex(l.What.Colour.Hex)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range rgb {
+			if v < 30./255 || v > 240./255 {
+				t.Errorf("%s begins with %s, which no plain surface has", l.Name, l.What.Colour.Hex)
+			}
+		}
+		for _, o := range seen {
+			far := float32(0)
+			for k := range rgb {
+				far = max(far, rgb[k]-o[k], o[k]-rgb[k])
+			}
+			if i < len(firstColours) && far < 20./255 {
+				t.Errorf("%s begins with %s, %.0f of 255 from another", l.Name, l.What.Colour.Hex, far*255)
+			}
+		}
+		seen = append(seen, rgb)
+	}
+}
