@@ -20,7 +20,7 @@ type around struct {
 	of     average
 	once   sync.Once
 	cloud  *cloud
-	values []float32 // by point of the cloud; nil when the work was stopped
+	values []float32 // by point of the cloud, of which averages are made; nil when the work was stopped
 	inks   []ink     // strokes that what is averaged depends on
 	mean   *mean     // where there are some
 }
@@ -49,6 +49,7 @@ const (
 	keptID      = 0x49
 	keptMean    = 0x4e
 	keptEdges   = 0x45
+	keptNearby  = 0x59
 )
 
 // average is an average over a radius in metres.
@@ -89,7 +90,7 @@ func (a *around) stamp(k *scratch, g *ground, t int) (h uint64) {
 		k.lost = true
 		return 0
 	}
-	for _, run := range a.cloud.reading(k, g, t).runs {
+	for _, run := range a.runs(k, g, t) {
 		h = mix(h, a.mean.versions[run])
 	}
 	return mix(h, a.mean.mark)
@@ -116,7 +117,7 @@ func (p *plan) inksAveraged(of average) []ink {
 // ownShare is how much a place's own value counts beside the average. Averages fade out where the radius comes down to
 // where places lie apart, and below what the finest cloud can tell.
 func (a *around) ownShare(g *ground) float32 {
-	least := max(2*g.pitch, reach*a.plan.body.spacing(a.radius))
+	least := max(2*g.pitch, leastReach*a.plan.body.spacing(a.radius))
 	return min(1, max(0, 2-2*a.radius/least))
 }
 
@@ -145,12 +146,6 @@ func (a *around) evaluate(ctx context.Context) error {
 		b.mu.Unlock()
 		return a.evaluatePainted(ctx, c)
 	}
-	at := cacheKey{c.id, -1, mix(a.key, uint64(math.Float32bits(a.radius)))}
-	if v, ok := b.cache.get(at).([]float32); ok {
-		b.mu.Unlock()
-		a.values = v
-		return nil
-	}
 	points, ok := b.cache.get(cacheKey{c.id, -1, a.key}).([]float32)
 	var fill func(k *scratch, t int, out []float32) bool
 	var needs []needed
@@ -172,12 +167,7 @@ func (a *around) evaluate(ctx context.Context) error {
 		}
 		b.cache.put(cacheKey{c.id, -1, a.key}, points, 4*len(points))
 	}
-	v, err := c.filter(ctx, points, a.radius)
-	if err != nil {
-		return err
-	}
-	b.cache.put(at, v, 4*len(v))
-	a.values = v
+	a.values = points
 	return nil
 }
 
@@ -200,10 +190,10 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	m := b.mean(c, meanKey{c.id, a.key, a.radius})
+	m := b.mean(c, meanKey{c.id, a.key})
 	if !b.lag || !m.whole {
 		begun := time.Now()
-		if err := c.renew(ctx, m, a.inks, a.radius, fill); err != nil {
+		if err := c.renew(ctx, m, a.inks, fill); err != nil {
 			return err
 		}
 		b.renewed = time.Now()
@@ -212,7 +202,7 @@ func (a *around) evaluatePainted(ctx context.Context, c *cloud) error {
 		}
 		m.whole = true
 	}
-	a.values, a.mean = m.values, m
+	a.values, a.mean = m.points, m
 	return nil
 }
 
@@ -347,17 +337,17 @@ func (a *around) read(k *scratch, g *ground, t int, out []float32) bool {
 		clear(out)
 		return false
 	}
-	if a.mean == nil {
-		a.cloud.reading(k, g, t).apply(k, g, t, a.values, out)
-		return true
+	of := mix(a.key, bits(a.radius))
+	if a.mean != nil {
+		of = a.stamp(k, g, t)
 	}
-	// While something is painted the same averages are read again and again.
-	at := cacheKey{g.id, int32(t), mix(keptMean, a.stamp(k, g, t))}
-	if v, ok := g.body.cache.get(at).([]float32); ok {
-		copy(out, v)
-		return true
+	at := cacheKey{g.id, int32(t), mix(keptMean, of)}
+	r := g.reading(k, t, a.stride(g))
+	v, ok := g.body.cache.get(at).([]float32)
+	if !ok {
+		v = a.averages(k, g, t, r)
+		g.body.cache.put(at, v, 4*len(v))
 	}
-	a.cloud.reading(k, g, t).apply(k, g, t, a.values, out)
-	g.body.cache.put(at, slices.Clone(out), 4*len(out))
+	r.spread(k, g, t, v, out)
 	return true
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -214,8 +215,8 @@ func TestSurroundingsCrossSeams(t *testing.T) {
 				}
 			}
 			t.Logf("%s, layer %d: values %.4f RMS, %.4f at most at %d texels; changes %.4f RMS, %.4f at most at %d pairs", name, layer, values.rms(), values.worst, values.n, changes.rms(), changes.worst, changes.n)
-			if values.n < 300 || changes.n < 200 || values.rms() > 0.01 || changes.rms() > 0.005 {
-				t.Errorf("%s, layer %d: %.4f RMS off at %d texels, want under 0.01; changes across seams %.4f RMS off at %d pairs, want under 0.005", name, layer, values.rms(), values.n, changes.rms(), changes.n)
+			if values.n < 300 || changes.n < 200 || values.rms() > 0.008 || changes.rms() > 0.002 {
+				t.Errorf("%s, layer %d: %.4f RMS off at %d texels, want under 0.008; changes across seams %.4f RMS off at %d pairs, want under 0.002", name, layer, values.rms(), values.n, changes.rms(), changes.n)
 			}
 		}
 	}
@@ -403,7 +404,7 @@ func TestReliefFollowsTheLayersBelow(t *testing.T) {
 	}
 }
 
-// The vector kernel weighs points as the plain one does.
+// The vector kernels find and weigh points as the plain ones do.
 func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 	m := mesh.BumpySphere(48, 24)
 	sets, err := uv.Sets(m, uv.Single)
@@ -421,25 +422,25 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 		values[i] = random.Float32()
 	}
 	var round round
+	left := 0
 	for i := 0; i < len(m.Positions); i += 3 {
-		w := weighing{radius: 0.075, sheet: 0.08}
-		round.move(c, c.wide, c.cell(m.Positions[i], 4))
-		which := round.bunches
-		weights, plain := make([]float32, lanes*len(which)), make([]float32, lanes*len(which))
-		w.weigh(m.Positions[i], m.Normals[i], c.at, which, weights)
-		w.weighPlain(m.Positions[i], m.Normals[i], c.at, which, plain)
-		a, s := summed(weights, which, values)
-		pa, ps := summedPlain(plain, which, values)
+		w := weighing{radius: 0.065, sheet: 0.07}
+		round.move(c, c.cell(m.Positions[i]))
+		round.withinPlain(m.Positions[i], w.radius)
+		plain := slices.Clone(round.close)
+		round.within(m.Positions[i], w.radius)
+		if !slices.Equal(round.close, plain) {
+			t.Fatalf("vertex %d: bunches %v, plain %v", i, round.close, plain)
+		}
+		left += len(round.bunches) - len(plain)
+		a, s := w.mean(m.Positions[i], m.Normals[i], c.at, plain, values)
+		pa, ps := w.meanPlain(m.Positions[i], m.Normals[i], c.at, plain, values)
 		if pa <= 0 || math.Abs(float64(a-pa)) > 1e-5*float64(pa) || math.Abs(float64(s-ps)) > 1e-5*float64(pa) {
 			t.Fatalf("vertex %d: area %g and sum %g, plain %g and %g", i, a, s, pa, ps)
 		}
-		bytes := make([]uint8, len(weights), len(weights)+lanes)
-		for k := range bytes {
-			bytes[k] = uint8(random.IntN(256))
-		}
-		if got, want := weighed(bytes, which, values), weighedPlain(bytes, which, values); math.Abs(float64(got-want)) > 1e-5*float64(want) {
-			t.Fatalf("vertex %d: %g by bytes, plain %g", i, got, want)
-		}
+	}
+	if left == 0 {
+		t.Error("no bunch of the cells round a place was too far away")
 	}
 	// All of the surface is in the points, and samples are shared out whole.
 	area := 0.0

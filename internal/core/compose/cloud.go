@@ -3,10 +3,7 @@ package compose
 import (
 	"context"
 	"math"
-	"slices"
-	"sync"
 
-	"crust/internal/core/brush"
 	"crust/internal/core/cells"
 	"crust/internal/core/geom"
 	"crust/internal/core/par"
@@ -25,16 +22,16 @@ type cloud struct {
 	share   []float32    // by sample: of the area of its point
 	at      []bunch      // the points
 	boxes   []geom.Box   // of bunches
-	fine    *cells.Index // cells of two spacings, which averages are read from
-	wide    *cells.Index // cells of four, which they are made from
-	run     sync.Once
-	runs    []geom.Box // see runBoxes
+	wide    *cells.Index // cells of wideCell, which averages are made from
 }
 
-// reach is from how far averages are read, in spacings.
-const reach = 1.9
+// wideCell is how wide the cells are that averages are made from, in spacings: at least the largest radius that a cloud is for.
+const wideCell = 4
 
-// farCloud is how far a cloud goes on over the rim of a square that repeats, in spacings: as far as averages and readings reach.
+// leastReach is the least radius that is averaged over, in spacings; a smaller one would find too few points.
+const leastReach = 1.9
+
+// farCloud is how far a cloud goes on over the rim of a square that repeats, in spacings: farther than averages reach.
 const farCloud = 8
 
 // taken is a sample while a cloud is made.
@@ -105,8 +102,9 @@ func (b *Body) newCloud(ctx context.Context, spacing float32) (*cloud, error) {
 		return nil, err
 	}
 	c.ground = g
+	g.cloud = c
 	c.pitch = step
-	c.fine, c.wide = index(keys, 1), index(keys, 2)
+	c.wide = index(keys, 2)
 	c.at = make([]bunch, padded(c.n)/lanes)
 	c.boxes = make([]geom.Box, len(c.at))
 	return c, par.Blocks(ctx, c.n, 128*lanes, func(_, from, to int) {
@@ -218,91 +216,14 @@ func (c *cloud) points(ctx context.Context, value func(k *scratch, t int, out []
 	})
 }
 
-// filter averages points over a radius. Reading between points blurs some more, so the radius is less by that.
-func (c *cloud) filter(ctx context.Context, points []float32, radius float32) ([]float32, error) {
-	out := c.values()
-	return out, c.filterIn(ctx, points, radius, nil, out, nil)
-}
-
-// filterIn averages the points of a region; nil is for all. versions, when there are some, count the runs in which averages change.
-func (c *cloud) filterIn(ctx context.Context, points []float32, radius float32, in region, out []float32, versions []uint64) error {
-	r := float32(math.Sqrt(float64(max(0, radius*radius-reach*reach*c.spacing*c.spacing))))
-	if r < c.spacing {
-		for i := range versions {
-			if from, to := i*filterRun, min(c.n, (i+1)*filterRun); !slices.Equal(out[from:to], points[from:to]) {
-				versions[i]++
-			}
-		}
-		copy(out, points) // they are averages already
-		return ctx.Err()
-	}
-	whole := in.box()
-	return par.Blocks(ctx, c.n, filterRun, func(worker, from, to int) {
-		if in != nil && !brush.Meets(&whole, &c.runBoxes()[from/filterRun]) {
-			return
-		}
-		k := &c.scratch(worker).round
-		k.begin()
-		w := weighing{radius: r, sheet: radius}
-		last, box, some := [3]int32{}, geom.Box{}, false // no place of the surface is in cell 0
-		bunch := -1
-		for i := from; i < to; i++ {
-			p, n := c.place(i)
-			cell := c.cell(p, 4)
-			if in != nil {
-				if cell != last { // places that follow each other mostly share it
-					last = cell
-					box, some = in[cell]
-				}
-				if !some || !brush.Meets(&box, &geom.Box{Min: p, Max: p}) {
-					continue
-				}
-			}
-			if k.move(c, c.wide, cell) || bunch != i/lanes {
-				bunch = i / lanes
-				k.within(c, &c.boxes[i/lanes], r)
-			}
-			weights := k.room(len(k.close))
-			w.weigh(p, n, c.at, k.close, weights)
-			area, sum := summed(weights, k.close, points)
-			v := points[i]
-			if area > 0 {
-				v = sum / area
-			}
-			if versions != nil && v != out[i] {
-				versions[from/filterRun]++
-			}
-			out[i] = v
-		}
-	})
-}
-
-// filterRun is how many points, which lie near each other, are averaged at a time.
-const filterRun = 64
-
-// runBoxes are those of runs of points.
-func (c *cloud) runBoxes() []geom.Box {
-	c.run.Do(func() {
-		for from := 0; from < c.n; from += filterRun {
-			box := geom.EmptyBox()
-			for i := from; i < min(c.n, from+filterRun); i++ {
-				p, _ := c.place(i)
-				box = box.Add(p)
-			}
-			c.runs = append(c.runs, box)
-		}
-	})
-	return c.runs
-}
-
 // place is where a point lies and how it faces.
 func (c *cloud) place(i int) (p, n geom.Vec3) {
 	k, j := &c.at[i/lanes], i%lanes
 	return geom.Vec3{X: k.x[j], Y: k.y[j], Z: k.z[j]}, geom.Vec3{X: k.nx[j], Y: k.ny[j], Z: k.nz[j]}
 }
 
-// cell is the cell, so many spacings wide, that a place lies in.
-func (c *cloud) cell(p geom.Vec3, wide float32) [3]int32 {
-	d := p.Sub(c.origin).Mul(1 / (wide * c.spacing))
+// cell is the wide cell that a place lies in.
+func (c *cloud) cell(p geom.Vec3) [3]int32 {
+	d := p.Sub(c.origin).Mul(1 / (wideCell * c.spacing))
 	return [3]int32{int32(d.X), int32(d.Y), int32(d.Z)}
 }

@@ -30,6 +30,7 @@ type ground struct {
 	in     inputs
 	pitch  float32 // about how far places lie apart, in metres
 	side   int     // of the square that places lie in, in texels
+	cloud  *cloud  // that the places are samples of; nil for others
 	only   string  // the key of the set that all places lie on; empty when they may lie on any
 	canvas *Canvas // that the places are texels of, or lie across the seams of; nil for others
 	aims   map[string]target
@@ -372,7 +373,6 @@ type scratch struct {
 	mixed      [blendRun]float32      // what a blend mode makes
 	through    [blendRun]float32      // how much of a group shows
 	near       lattice
-	round      round                  // where averages are made
 	rim        *scratch               // of the rim
 	home       *scratch               // of the rim's: that of the canvas
 	leant      [3][tileTexels]float32 // normals with the relief of layers below

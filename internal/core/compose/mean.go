@@ -2,30 +2,27 @@ package compose
 
 import (
 	"context"
-	"math"
 	"slices"
 
-	"crust/internal/core/geom"
 	"crust/internal/core/par"
 )
 
-// mean is an average over a radius of something that depends on strokes. Where a stroke comes or goes it is made anew, and only
+// mean is what is averaged of something that depends on strokes. Where a stroke comes or goes it is made anew, and only
 // there.
 type mean struct {
 	stamps []uint64  // by tile of the cloud: of the strokes that samples were evaluated with; 0 where they were not
 	at     []float32 // by sample
 	points []float32
-	values []float32 // averages, by point
-	// By run of points: grows when some of its averages have changed.
+	// By run of points: grows when some of them have changed.
 	versions []uint64
 	mark     uint64 // among all means
 	whole    bool   // it has been made once
 }
 
-type meanKey struct {
-	cloud, key uint64
-	radius     float32
-}
+// pointRun is how many points, which lie near each other, have one version.
+const pointRun = 64
+
+type meanKey struct{ cloud, key uint64 }
 
 // mostMeans bounds the means of a body; each takes about 4 bytes a sample.
 const mostMeans = 6
@@ -43,14 +40,14 @@ func (b *Body) mean(c *cloud, k meanKey) *mean {
 	if b.means == nil {
 		b.means = map[meanKey]*mean{}
 	}
-	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: c.values(), values: c.values(),
-		versions: make([]uint64, (c.n+filterRun-1)/filterRun), mark: grounds.Add(1)}
+	m := &mean{stamps: make([]uint64, len(c.tiles)), at: make([]float32, len(c.tri)), points: c.values(),
+		versions: make([]uint64, (c.n+pointRun-1)/pointRun), mark: grounds.Add(1)}
 	b.means[k] = m
 	return m
 }
 
 // renew brings a mean up to date with strokes; fill evaluates what is averaged on a tile of the cloud.
-func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, fill func(k *scratch, t int, out []float32) bool) error {
+func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, fill func(k *scratch, t int, out []float32) bool) error {
 	var stale []int
 	own := c.scratch(0)
 	own.ctx, own.lost = ctx, false
@@ -74,10 +71,9 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, 
 		return err
 	}
 	// A point at a rim has samples on two tiles, of which the second counts it.
-	changed := make([]region, len(stale))
+	changed := make([][]int, len(stale))
 	err = par.Blocks(ctx, len(stale), 1, func(_, n, _ int) {
 		t := &c.tiles[stale[n]]
-		changed[n] = region{}
 		first, _ := slices.BinarySearch(c.first, t.From+1)
 		last := n+1 == len(stale) || stale[n+1] != stale[n]+1
 		for i := max(0, first-1); i < c.n && c.first[i] < t.To && (last || c.first[i+1] <= t.To); i++ {
@@ -87,62 +83,20 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, radius float32, 
 			}
 			if v != m.points[i] {
 				m.points[i] = v
-				changed[n].add(c.cellOf(i))
+				changed[n] = append(changed[n], i)
 			}
 		}
 	})
 	if err != nil {
 		return err
 	}
-	// What is averaged over some of them lies in cells within the radius.
-	all, near, far := region{}, region{}, int32(math.Ceil(float64(radius/(4*c.spacing))))
-	for _, of := range changed {
-		for cell, box := range of {
-			all.add(cell, box)
-		}
-	}
-	for cell, box := range all {
-		box = wider(&box, radius)
-		for x := -far; x <= far; x++ {
-			for y := -far; y <= far; y++ {
-				for z := -far; z <= far; z++ {
-					near.add([3]int32{cell[0] + x, cell[1] + y, cell[2] + z}, box)
-				}
-			}
-		}
-	}
-	if len(near) > 0 {
-		if err := c.filterIn(ctx, m.points, radius, near, m.values, m.versions); err != nil {
-			return err
+	for _, points := range changed {
+		for _, i := range points {
+			m.versions[i/pointRun]++
 		}
 	}
 	for _, t := range stale {
 		m.stamps[t] = now[t]
 	}
 	return nil
-}
-
-// region is some of a cloud: by cells of four spacings, what of each belongs to it.
-type region map[[3]int32]geom.Box
-
-func (r region) add(cell [3]int32, box geom.Box) {
-	if had, ok := r[cell]; ok {
-		box = box.Union(had)
-	}
-	r[cell] = box
-}
-
-// box holds all of the region.
-func (r region) box() geom.Box {
-	out := geom.EmptyBox()
-	for _, b := range r {
-		out = out.Union(b)
-	}
-	return out
-}
-
-// cellOf is the cell of four spacings that a point lies in, and its place as a box.
-func (c *cloud) cellOf(i int) ([3]int32, geom.Box) {
-	p, _ := c.place(i)
-	return c.cell(p, 4), geom.Box{Min: p, Max: p}
 }

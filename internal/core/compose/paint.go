@@ -546,7 +546,7 @@ func (p *Program) Near(c *Canvas, touched []int, boxes, afar []geom.Box) (out []
 	most := 4 * c.pitch
 	for _, a := range p.plan.around {
 		if a.inks != nil && !p.plan.body.lag {
-			most += a.radius + (reach+2)*p.plan.body.spacing(a.radius) // one may be made of another
+			most += a.radius + (leastReach+2)*p.plan.body.spacing(a.radius) // the cells of readings, and one may be made of another
 		}
 	}
 	if most > 4*c.pitch {

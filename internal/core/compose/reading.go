@@ -9,68 +9,129 @@ import (
 	"crust/internal/core/surface"
 )
 
-// reading is how averages that stand at the points of a cloud are read at the places of a tile: from which points, and how
-// much each counts. It depends on places alone, so that it serves whatever is averaged, over any radius of the cloud's.
+// reading is where on a tile averages are made: at nodes, between which they hardly bend. It depends on places alone, so that it serves
+// whatever is averaged.
 type reading struct {
-	nodes   []node  // places that are read from points
-	bunches []int32 // of points that nodes read, one node after the other
-	weight  []uint8 // and how much each point counts
-	cells   []cell  // what lies between nodes
-	runs    []int32 // of filterRun points each: those that are read
+	nodes []uint16 // places
+	cells []cell   // what lies between nodes
+	until []uint16 // by node, where places lie in no square: up to before which its average counts
+	point int32    // where nodes are points of a cloud: the first of them; else −1
 }
 
-// node is a place of the tile that reads n bunches, none where no points are near; their weights times scale add up to 1.
-type node struct {
-	place, n uint16
-	scale    float32
-}
-
-// cell is a rectangle of the tile's square between four nodes, on one piece of the surface; averages hardly bend there.
+// cell is a rectangle of the tile's square between four nodes, on one piece of the surface.
 type cell struct{ x0, y0, x1, y1 uint8 }
 
 func (r *reading) bytes() int {
-	return int(unsafe.Sizeof(node{}))*len(r.nodes) + 4*len(r.bunches) + len(r.weight) + 4*len(r.cells) + 4*len(r.runs)
+	return 2*len(r.nodes) + int(unsafe.Sizeof(cell{}))*len(r.cells) + 2*len(r.until)
 }
 
-// reading finds the reading of a tile, or makes it.
-func (c *cloud) reading(k *scratch, g *ground, t int) *reading {
-	at := cacheKey{g.id, int32(t), mix(keptReading, c.id)}
+// stride is over how many texels of a ground averages hardly bend.
+func (a *around) stride(g *ground) int {
+	return max(1, min(surface.TileSize/4, int(nodesApart*a.radius/g.pitch)))
+}
+
+// nodesApart is how far nodes lie apart, in radii.
+const nodesApart = 0.3
+
+// reading finds the reading of a tile, whose nodes lie so many texels apart, or makes it.
+func (g *ground) reading(k *scratch, t, stride int) *reading {
+	at := cacheKey{g.id, int32(t), mix(keptReading, uint64(stride))}
 	if r, ok := g.body.cache.get(at).(*reading); ok {
 		return r
 	}
-	g.widen(k, t, field.NeedPlace|field.NeedNormal)
-	l := &k.near
-	l.begin(c, g, &k.block)
-	n, step := g.tiles[t].Len(), c.stride(g)
-	if g.spans == nil || step < 2 {
-		for i := range n {
-			l.node(i)
-		}
+	var r *reading
+	if g.spans == nil {
+		r = g.scattered(t, stride)
 	} else {
-		g.standing(&l.texel, t)
-		const side = surface.TileSize
-		for y := 0; y < side-1; y += step {
-			for x := 0; x < side-1; x += step {
-				l.cell(x, y, min(x+step, side-1), min(y+step, side-1))
-			}
-		}
-		// Places in no cell: next to the tile's rim.
-		for i := range n {
-			if !l.covered[i] {
-				l.node(i)
-			}
-		}
+		g.widen(k, t, field.NeedPlace)
+		r = k.near.reading(g, &k.block, t, stride)
 	}
-	slices.Sort(l.made.runs)
-	l.made.runs = slices.Compact(l.made.runs)
-	r := l.made.clone()
 	g.body.cache.put(at, r, r.bytes())
 	return r
 }
 
-// stride is over how many texels averages hardly bend: three tenths of the least radius that the cloud is for.
-func (c *cloud) stride(g *ground) int {
-	return max(1, min(surface.TileSize/4, int(0.3*perRadius*c.spacing/g.pitch)))
+// scattered is the reading of places that lie in no square. Of the samples of a point one average, round the point itself, serves all
+// where averages hardly bend between them.
+func (g *ground) scattered(t, stride int) *reading {
+	r := &reading{point: -1}
+	tile := &g.tiles[t]
+	put := func(from, to int32) {
+		r.nodes, r.until = append(r.nodes, uint16(from-tile.From)), append(r.until, uint16(to-tile.From))
+	}
+	if g.cloud == nil || stride < 2 {
+		for i := tile.From; i < tile.To; i++ {
+			put(i, i+1)
+		}
+		return r
+	}
+	first := g.cloud.first
+	next, _ := slices.BinarySearch(first, tile.From+1)
+	r.point = int32(next - 1)
+	for from := tile.From; from < tile.To; next++ {
+		to := min(tile.To, first[next])
+		put(from, to)
+		from = to
+	}
+	return r
+}
+
+// averages are those round the nodes of a tile's reading; NaN where no points are near.
+func (a *around) averages(k *scratch, g *ground, t int, r *reading) []float32 {
+	out := make([]float32, len(r.nodes))
+	a.eachNode(k, g, t, r, func(n int, p, normal geom.Vec3, bunches []int32) {
+		w := a.weighing()
+		if area, sum := w.mean(p, normal, a.cloud.at, bunches, a.values); area > 0 {
+			out[n] = sum / area
+		} else {
+			out[n] = nan
+		}
+	})
+	return out
+}
+
+// runs are the runs of points that averages on a tile are made from, in their order.
+func (a *around) runs(k *scratch, g *ground, t int) []int32 {
+	at := cacheKey{g.id, int32(t), mix(mix(keptNearby, a.cloud.id), bits(a.radius))}
+	if v, ok := g.body.cache.get(at).([]int32); ok {
+		return v
+	}
+	in := map[int32]bool{}
+	a.eachNode(k, g, t, g.reading(k, t, a.stride(g)), func(_ int, _, _ geom.Vec3, bunches []int32) {
+		for _, b := range bunches {
+			in[b*lanes/pointRun] = true
+		}
+	})
+	out := make([]int32, 0, len(in))
+	for run := range in {
+		out = append(out, run)
+	}
+	slices.Sort(out)
+	g.body.cache.put(at, out, 4*len(out))
+	return out
+}
+
+// weighing is how points count for averages.
+func (a *around) weighing() weighing {
+	r := max(a.radius, leastReach*a.cloud.spacing)
+	return weighing{radius: r, sheet: r}
+}
+
+// eachNode calls f for each node of a tile with where it lies, how it faces, and the bunches of points that come within the radius.
+func (a *around) eachNode(k *scratch, g *ground, t int, r *reading, f func(n int, p, normal geom.Vec3, bunches []int32)) {
+	g.widen(k, t, field.NeedPlace|field.NeedNormal)
+	b, l, c := &k.block, &k.near, a.cloud
+	l.begin(c)
+	w := a.weighing()
+	for n, i := range r.nodes {
+		p, normal := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}
+		if r.point >= 0 {
+			p, normal = g.cloud.place(int(r.point) + n)
+			p = g.body.fold(p)
+		}
+		q := l.round(c.cell(p))
+		q.within(p, w.radius)
+		f(n, p, normal, q.close)
+	}
 }
 
 // standings finds the places of a tile by where they stand in its square, row · TileSize + column; −1 for none.
@@ -91,19 +152,21 @@ func (g *ground) standing(to *standings, t int) {
 	}
 }
 
-// apply reads values, which stand at the cloud's points, at the places of a tile; NaN where no points are near.
-func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
+// spread writes what nodes have at all places of a tile; NaN where nodes have none.
+func (r *reading) spread(k *scratch, g *ground, t int, values, out []float32) {
+	if g.spans == nil {
+		from := 0
+		for n, to := range r.until {
+			fill(out[from:to], values[n])
+			from = int(to)
+		}
+		return
+	}
 	if len(r.cells) > 0 {
 		fill(out, nan)
 	}
-	weight, which := r.weight, r.bunches
-	for _, n := range r.nodes {
-		if n.n == 0 {
-			out[n.place] = nan
-			continue
-		}
-		out[n.place] = weighed(weight[:lanes*int(n.n)], which[:n.n], values) * n.scale
-		weight, which = weight[lanes*int(n.n):], which[n.n:]
+	for n, i := range r.nodes {
+		out[i] = values[n]
 	}
 	if len(r.cells) == 0 {
 		return
@@ -114,11 +177,13 @@ func (r *reading) apply(k *scratch, g *ground, t int, values, out []float32) {
 	}
 }
 
-// fill reads the places between a cell's corners in straight lines; those that are read from points stay.
+// fill reads the places between a cell's corners in straight lines; nodes between them stay.
 func (c cell) fill(texel *standings, out []float32) {
 	x0, y0, x1, y1 := int(c.x0), int(c.y0), int(c.x1), int(c.y1)
 	top, bottom := texel[y0*surface.TileSize:], texel[y1*surface.TileSize:]
-	a, b, d, e := out[top[x0]], out[top[x1]], out[bottom[x0]], out[bottom[x1]]
+	corners := [4]float32{out[top[x0]], out[top[x1]], out[bottom[x0]], out[bottom[x1]]}
+	complete(&corners)
+	a, b, d, e := corners[0], corners[1], corners[2], corners[3]
 	across, down := 1/float32(x1-x0), 1/float32(y1-y0)
 	for y := y0; y <= y1; y++ {
 		fy := float32(y-y0) * down
@@ -132,74 +197,86 @@ func (c cell) fill(texel *standings, out []float32) {
 	}
 }
 
-// lattice makes readings; it keeps what lies round the last places.
+// complete gives corners that have no average the mean of the others.
+func complete(corners *[4]float32) {
+	sum, n := float32(0), float32(0)
+	for _, v := range corners {
+		if v == v {
+			sum, n = sum+v, n+1
+		}
+	}
+	if n == 4 {
+		return
+	}
+	for i, v := range corners {
+		if v != v {
+			corners[i] = sum / n // none of them has one where n is 0
+		}
+	}
+}
+
+// lattice makes readings, and keeps what lies round the last places.
 type lattice struct {
 	cloud   *cloud
+	rounds  [1 << roundBits]round // by a hash of the cell
 	b       *field.Block
 	pitch   float32
-	rounds  [1 << roundBits]round // by a hash of the cell
 	texel   standings
-	has     [tileTexels]int16 // by place: its node, −1 for none
-	covered [tileTexels]bool  // by place: a node, or between nodes
+	node    [tileTexels]bool // by place
+	covered [tileTexels]bool // by place: a node, or between nodes
 	made    reading
-	turn    int // counts the tiles
 }
 
 const roundBits = 7
 
-// begin turns to a tile.
-func (l *lattice) begin(c *cloud, g *ground, b *field.Block) {
+// begin turns to a cloud.
+func (l *lattice) begin(c *cloud) {
 	if l.cloud != c {
 		l.cloud = c
 		for i := range l.rounds {
 			l.rounds[i].begin()
 		}
 	}
-	l.turn++
+}
+
+// round is what lies round a cell.
+func (l *lattice) round(cell [3]int32) *round {
+	q := &l.rounds[(uint32(cell[0])*0x9e3779b1+uint32(cell[1])*0x85ebca6b+uint32(cell[2])*0xc2b2ae35)>>(32-roundBits)]
+	q.move(l.cloud, cell)
+	return q
+}
+
+// reading makes that of a tile in a square.
+func (l *lattice) reading(g *ground, b *field.Block, t, stride int) *reading {
 	l.b, l.pitch = b, g.pitch
-	for i := range l.has {
-		l.has[i] = -1
-	}
+	clear(l.node[:])
 	clear(l.covered[:])
 	m := &l.made
-	m.nodes, m.bunches, m.weight, m.cells, m.runs = m.nodes[:0], m.bunches[:0], m.weight[:0], m.cells[:0], m.runs[:0]
-}
-
-func (r *reading) clone() *reading {
-	return &reading{append([]node(nil), r.nodes...), append([]int32(nil), r.bunches...), append(make([]uint8, 0, len(r.weight)+2*lanes), r.weight...), append([]cell(nil), r.cells...), slices.Clone(r.runs)}
-}
-
-// node has a place read from points; false when there are none near it.
-func (l *lattice) node(i int) bool {
-	m := &l.made
-	if l.has[i] >= 0 {
-		return m.nodes[l.has[i]].n > 0
-	}
-	c, b := l.cloud, l.b
-	p := geom.Vec3{X: b.X[i], Y: b.Y[i], Z: b.Z[i]}
-	at := c.cell(p, 2)
-	q := &l.rounds[(uint32(at[0])*0x9e3779b1+uint32(at[1])*0x85ebca6b+uint32(at[2])*0xc2b2ae35)>>(32-roundBits)]
-	if q.move(c, c.fine, at) || q.turn != l.turn {
-		// It has come anew, or was not read from on this tile yet.
-		q.turn = l.turn
-		for _, b := range q.bunches {
-			if run := b * lanes / filterRun; !slices.Contains(m.runs[max(0, len(m.runs)-8):], run) {
-				m.runs = append(m.runs, run)
+	m.nodes, m.cells = m.nodes[:0], m.cells[:0]
+	if stride >= 2 {
+		g.standing(&l.texel, t)
+		const side = surface.TileSize
+		for y := 0; y < side-1; y += stride {
+			for x := 0; x < side-1; x += stride {
+				l.cell(x, y, min(x+stride, side-1), min(y+stride, side-1))
 			}
 		}
 	}
-	weights := q.room(len(q.bunches))
-	w := weighing{radius: reach * c.spacing, sheet: perRadius * c.spacing}
-	most := w.weigh(p, geom.Vec3{X: b.NX[i], Y: b.NY[i], Z: b.NZ[i]}, c.at, q.bunches, weights)
-	n := node{place: uint16(i)}
-	if most > 0 {
-		had, sum := len(m.bunches), float32(0)
-		m.weight, m.bunches, sum = inBytes(m.weight, m.bunches, weights, q.bunches, 255/most)
-		n.n, n.scale = uint16(len(m.bunches)-had), 1/sum
+	// Places in no cell: next to the tile's rim.
+	for i := range g.tiles[t].Len() {
+		if !l.covered[i] {
+			l.put(i)
+		}
 	}
-	l.has[i], l.covered[i] = int16(len(m.nodes)), true
-	m.nodes = append(m.nodes, n)
-	return n.n > 0
+	return &reading{nodes: slices.Clone(m.nodes), cells: slices.Clone(m.cells), point: -1}
+}
+
+// put has a place be a node.
+func (l *lattice) put(i int) {
+	if !l.node[i] {
+		l.node[i], l.covered[i] = true, true
+		l.made.nodes = append(l.made.nodes, uint16(i))
+	}
 }
 
 // cell covers the places between four corners: in straight lines where these lie on one piece of the surface, in smaller
@@ -211,8 +288,11 @@ func (l *lattice) cell(x0, y0, x1, y1 int) {
 	var at [4]int
 	whole := true
 	for c, p := range [4][2]int{{x0, y0}, {x1, y0}, {x0, y1}, {x1, y1}} {
-		at[c] = int(l.texel[p[1]*surface.TileSize+p[0]])
-		whole = at[c] >= 0 && l.node(at[c]) && whole
+		if at[c] = int(l.texel[p[1]*surface.TileSize+p[0]]); at[c] >= 0 {
+			l.put(at[c])
+		} else {
+			whole = false
+		}
 	}
 	if x1-x0 <= 1 && y1-y0 <= 1 {
 		return
@@ -238,7 +318,7 @@ func (l *lattice) cell(x0, y0, x1, y1 int) {
 			if row.off(l.b, float32(x)*across, int(i)) < far*far/16 {
 				l.covered[i] = true
 			} else {
-				l.node(int(i))
+				l.put(int(i))
 			}
 		}
 	}
