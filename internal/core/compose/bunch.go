@@ -44,34 +44,36 @@ func (q *round) move(c *cloud, cell [3]int32) {
 	}
 	q.cell = cell
 	c.wide.Look(cell, &q.near)
+	var ranges [27][2]int32
+	n := copy(ranges[:], q.near.Ranges())
+	for i := 1; i < n; i++ {
+		r, j := ranges[i], i
+		for ; j > 0 && ranges[j-1][0] > r[0]; j-- {
+			ranges[j] = ranges[j-1]
+		}
+		ranges[j] = r
+	}
 	q.bunches = q.bunches[:0]
-	for _, r := range q.near.Ranges() {
-		for b := r[0] / lanes; b <= (r[1]-1)/lanes; b++ {
-			i := len(q.bunches)
-			for i > 0 && q.bunches[i-1] > b {
-				i--
-			}
-			if i == 0 || q.bunches[i-1] != b {
-				q.bunches = slices.Insert(q.bunches, i, b)
-			}
+	next := int32(0)
+	for _, r := range ranges[:n] {
+		for next = max(next, r[0]/lanes); next <= (r[1]-1)/lanes; next++ {
+			q.bunches = append(q.bunches, next)
 		}
 	}
-	n := padded(len(q.bunches))
+	n = padded(len(q.bunches))
 	q.boxes, q.close = slices.Grow(q.boxes[:0], n/lanes)[:n/lanes], slices.Grow(q.close[:0], n)
 	for i := range n {
-		box := geom.EmptyBox()
+		box := &nowhere
 		if i < len(q.bunches) {
-			box = c.boxes[q.bunches[i]]
+			box = &c.boxes[q.bunches[i]]
 		}
-		to := &q.boxes[i/lanes]
-		for k, v := range box.Min.Array() {
-			to.min[k][i%lanes] = v
-		}
-		for k, v := range box.Max.Array() {
-			to.max[k][i%lanes] = v
-		}
+		to, j := &q.boxes[i/lanes], i%lanes
+		to.min[0][j], to.min[1][j], to.min[2][j] = box.Min.X, box.Min.Y, box.Min.Z
+		to.max[0][j], to.max[1][j], to.max[2][j] = box.Max.X, box.Max.Y, box.Max.Z
 	}
 }
+
+var nowhere = geom.EmptyBox()
 
 // withinPlain leaves in close the bunches that come within a distance of a place.
 func (q *round) withinPlain(p geom.Vec3, far float32) {

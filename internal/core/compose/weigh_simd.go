@@ -11,11 +11,43 @@ import (
 )
 
 func (w *weighing) mean(p, n geom.Vec3, of []bunch, which []int32, values []float32) (all, sum float32) {
-	if !accel.HasSIMD {
-		return w.meanPlain(p, n, of, which, values)
+	switch {
+	case hasWide && len(which) > 0:
+		return w.meanWide(p, n, of, which, values)
+	case accel.HasSIMD:
+		all, sum = w.meanSIMD(p, n, of, which, values)
+		archsimd.ClearAVXUpperBits()
+		return all, sum
 	}
-	all, sum = w.meanSIMD(p, n, of, which, values)
-	archsimd.ClearAVXUpperBits()
+	return w.meanPlain(p, n, of, which, values)
+}
+
+// hasWide tells that the processor has the registers that meanBunches takes.
+var hasWide = accel.HasSIMD && archsimd.X86.AVX512()
+
+// meanNumbers are what meanBunches takes from memory.
+type meanNumbers struct {
+	p, n           geom.Vec3
+	inv, sheet     float32
+	one, two, lift float32
+	allButSign     uint32
+}
+
+// meanBunches sums, by lane, the weights of n bunches and the values by them.
+//
+//go:noescape
+func meanBunches(k *meanNumbers, of *bunch, which *int32, n int, values *float32, out *[2 * lanes]float32)
+
+// meanWide is meanPlain by meanBunches.
+func (w *weighing) meanWide(p, n geom.Vec3, of []bunch, which []int32, values []float32) (all, sum float32) {
+	k := meanNumbers{p, n, -1 / (w.radius * w.radius), 2 / w.sheet, 1, 2, 1.2, 1<<31 - 1}
+	// The last is the largest.
+	_, _ = of[which[len(which)-1]], values[lanes*(which[len(which)-1]+1)-1]
+	var out [2 * lanes]float32
+	meanBunches(&k, &of[0], &which[0], len(which), &values[0], &out)
+	for i := range lanes {
+		all, sum = all+out[i], sum+out[lanes+i]
+	}
 	return all, sum
 }
 
