@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sync/atomic"
 	"testing"
 
 	"crust/internal/core/bake"
@@ -413,15 +414,7 @@ var kernels = map[string]meanKernel{"chosen": (*weighing).mean}
 // The vector kernels find and weigh points as the plain ones do.
 func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 	m := mesh.BumpySphere(48, 24)
-	sets, err := uv.Sets(m, uv.Single)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := body(m, sets, nil)
-	c, err := b.newCloud(context.Background(), 0.02)
-	if err != nil {
-		t.Fatal(err)
-	}
+	c := cloudOn(t, m, 0.02)
 	random := rand.New(rand.NewPCG(1, 1))
 	values := c.values()
 	for i := range values {
@@ -457,8 +450,8 @@ func TestVectorWeighingMatchesThePlainOne(t *testing.T) {
 			area += float64(a)
 		}
 	}
-	if math.Abs(area-b.area) > 1e-4*b.area {
-		t.Errorf("points have %.5f m² of %.5f", area, b.area)
+	if math.Abs(area-c.body.area) > 1e-4*c.body.area {
+		t.Errorf("points have %.5f m² of %.5f", area, c.body.area)
 	}
 }
 
@@ -571,6 +564,54 @@ func TestStoppedAveragesLeaveNothingWrong(t *testing.T) {
 	for i := range want.Height {
 		if got.Base[0][i] != want.Base[0][i] || got.Height[i] != want.Height[i] || got.Normal[0][i] != want.Normal[0][i] {
 			t.Fatalf("texel %d differs from a new canvas's", i)
+		}
+	}
+}
+
+// stopsAfter is a context that ends when it was asked a number of times whether it has.
+type stopsAfter struct {
+	context.Context
+	left *atomic.Int64
+}
+
+func (s stopsAfter) Err() error {
+	if s.left.Add(-1) < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// Averages of what is painted that are stopped at any step of being made anew are right when they are made next.
+func TestStoppedPaintedAveragesAreMadeNext(t *testing.T) {
+	m := cutUp(16, 2, 1, flat)
+	document := func(strokes int) *strata.Document {
+		d := inStrokes(t, strokes)
+		d.Layers[0].Where[0].Shape.Soften = 0.05
+		return d
+	}
+	begin := func() *Canvas {
+		c := canvases(t, m, uv.Single, func(int) int { return 128 })[0]
+		painting(c.body, across(soft(0.5), 0.2, 0.2, 0.3, 0.7, 0.4), across(soft(0.5), 0.2, 0.3, 0.7, 0.8, 0.6))
+		return c
+	}
+	fresh := begin()
+	want, whole := evaluate(t, fresh, document(2)), false
+	for asked := int64(0); !whole; asked++ {
+		c := begin()
+		evaluate(t, c, document(1))
+		left := new(atomic.Int64)
+		left.Store(asked)
+		if err := c.Run(stopsAfter{context.Background(), left}, program(t, c, document(2)), Pass{Do: func(int, int, Keys, *Channels) {}}); err == nil {
+			whole = true
+		}
+		got := evaluate(t, c, document(2))
+		for i := range want.Base[0] {
+			if got.Base[0][i] != want.Base[0][i] {
+				t.Fatalf("stopped when it was asked for the %dth time, texel %d has %.4f, want %.4f", asked, i, got.Base[0][i], want.Base[0][i])
+			}
+		}
+		if asked > 1000 {
+			t.Fatal("it is asked without end")
 		}
 	}
 }

@@ -87,13 +87,13 @@ func (c *cloud) renew(ctx context.Context, m *mean, inks []ink, fill func(k *scr
 			}
 		}
 	})
-	if err != nil {
-		return err
-	}
-	for _, points := range changed {
+	for _, points := range changed { // also when the work was stopped: they are not found to change again
 		for _, i := range points {
 			m.versions[i/pointRun]++
 		}
+	}
+	if err != nil {
+		return err
 	}
 	for _, t := range stale {
 		m.stamps[t] = now[t]

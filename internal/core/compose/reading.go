@@ -77,9 +77,8 @@ func (g *ground) scattered(t, stride int) *reading {
 
 // averages are those round the nodes of a tile's reading; NaN where no points are near.
 func (a *around) averages(k *scratch, g *ground, t int, r *reading) []float32 {
-	out := make([]float32, len(r.nodes))
+	out, w := make([]float32, len(r.nodes)), a.weighing()
 	a.eachNode(k, g, t, r, func(n int, p, normal geom.Vec3, bunches []int32) {
-		w := a.weighing()
 		if area, sum := w.mean(p, normal, a.cloud.at, bunches, a.values); area > 0 {
 			out[n] = sum / area
 		} else {

@@ -12,6 +12,20 @@ import (
 	"crust/internal/core/uv"
 )
 
+// cloudOn is a cloud of a model that is one set.
+func cloudOn(t *testing.T, m *mesh.Model, spacing float32) *cloud {
+	t.Helper()
+	sets, err := uv.Sets(m, uv.Single)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := body(m, sets, nil).newCloud(context.Background(), spacing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
 // Averages at scattered places, over the least and the largest radius that a cloud is for, are those over all of its points, wherever
 // the cells that these are found by are cut.
 func TestAveragesFindAllPoints(t *testing.T) {
@@ -21,19 +35,7 @@ func TestAveragesFindAllPoints(t *testing.T) {
 		p := u.Mul(float32(s)).Add(v.Mul(float32(t)))
 		return [3]float64{float64(p.X), float64(p.Y), float64(p.Z)}
 	})
-	sets, err := uv.Sets(m, uv.Single)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := body(m, sets, nil)
-	fine, err := b.newCloud(context.Background(), 0.006)
-	if err != nil {
-		t.Fatal(err)
-	}
-	wide, err := b.newCloud(context.Background(), 0.0313)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fine, wide := cloudOn(t, m, 0.006), cloudOn(t, m, 0.0313)
 	r := rand.New(rand.NewPCG(9, 9))
 	values := fine.values()
 	for i := range values {
@@ -65,19 +67,7 @@ func TestAveragesFindAllPoints(t *testing.T) {
 // differs from what it is with averages at the samples themselves: by the bend of the field over the point, which is of second order.
 func TestSamplesOfAPointShareAnAverage(t *testing.T) {
 	m := mesh.BumpySphere(48, 24)
-	sets, err := uv.Sets(m, uv.Single)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b := body(m, sets, nil)
-	fine, err := b.newCloud(context.Background(), 0.02)
-	if err != nil {
-		t.Fatal(err)
-	}
-	wide, err := b.newCloud(context.Background(), 0.05)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fine, wide := cloudOn(t, m, 0.02), cloudOn(t, m, 0.05)
 	// A wave of 1 m and of steepness 2π, averaged over 0.16 m.
 	a := &around{cloud: wide, radius: 0.16, values: wide.values()}
 	for i := range wide.n {
